@@ -1,0 +1,63 @@
+//! What a certificate says.
+
+use chrono::{DateTime, Utc};
+use nomenta_core::evidence::CertificateFacts;
+use rustls_pki_types::CertificateDer;
+use rustls_pki_types::pem::PemObject;
+use thiserror::Error;
+use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
+
+/// A certificate that cannot be read.
+#[derive(Debug, Error)]
+#[error("The certificate cannot be read: {0}")]
+pub struct ReadError(String);
+
+/// Facts of the first certificate in a PEM chain.
+///
+/// # Errors
+/// If there is none, or it is not X.509.
+pub fn facts(chain_pem: &str) -> Result<CertificateFacts, ReadError> {
+    let leaf = CertificateDer::from_pem_slice(chain_pem.as_bytes()).map_err(|e| ReadError(e.to_string()))?;
+    facts_of(&leaf)
+}
+
+/// Facts of a certificate in DER.
+///
+/// # Errors
+/// If it is not X.509.
+pub fn facts_of(der: &[u8]) -> Result<CertificateFacts, ReadError> {
+    let (_, cert) = X509Certificate::from_der(der).map_err(|e| ReadError(e.to_string()))?;
+    let names = cert.subject_alternative_name().ok().flatten();
+    let names = names.map_or(&[][..], |san| &san.value.general_names);
+    let dns = |name: &GeneralName<'_>| match name {
+        GeneralName::DNSName(name) => Some(name.to_ascii_lowercase()),
+        _ => None,
+    };
+    let validity = cert.validity();
+    Ok(CertificateFacts {
+        serial: cert.raw_serial().iter().map(|b| format!("{b:02x}")).collect(),
+        issuer: cert.issuer().to_string(),
+        names: names.iter().filter_map(dns).collect(),
+        not_before: instant(validity.not_before.timestamp())?,
+        not_after: instant(validity.not_after.timestamp())?,
+    })
+}
+
+fn instant(seconds: i64) -> Result<DateTime<Utc>, ReadError> {
+    DateTime::from_timestamp(seconds, 0).ok_or_else(|| ReadError("a date is out of range".into()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_leaf_is_read_and_nonsense_is_refused() {
+        let made =
+            rcgen::generate_simple_self_signed(vec!["Timetable.onswick.example".into()]).expect("made");
+        let facts = facts(&made.cert.pem()).expect("readable");
+        assert_eq!(facts.names, ["timetable.onswick.example"]);
+        assert!(facts.not_after > facts.not_before);
+        assert!(super::facts("no certificate here").is_err());
+    }
+}

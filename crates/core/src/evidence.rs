@@ -1,0 +1,99 @@
+//! What was learned beside the survey: the canary, the order, the certificate
+//! and the serving probe.
+
+use std::net::IpAddr;
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+
+use crate::survey::Survey;
+
+/// Everything known when a domain is judged.
+#[derive(Clone, Debug, Default)]
+pub struct Evidence {
+    /// What DNS says now.
+    pub survey: Option<Survey>,
+    /// Whether plain HTTP through the domain's own addresses reaches us.
+    pub canary: Option<Vec<CanaryFetch>>,
+    /// The latest certificate order.
+    pub order: OrderState,
+    /// The certificate held for the domain.
+    pub certificate: Option<CertificateFacts>,
+    /// What a TLS client gets.
+    pub probe: Option<Vec<ProbeResult>>,
+}
+
+/// A canary fetched through one address.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CanaryFetch {
+    /// The address connected to.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub address: IpAddr,
+    /// `None` if it arrived, else what came instead.
+    pub failure: Option<String>,
+}
+
+/// The latest certificate order of a domain.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "state", rename_all = "lowercase")]
+pub enum OrderState {
+    /// None was placed yet, or the last one was fulfilled.
+    #[default]
+    None,
+    /// One is under way.
+    Open,
+    /// The CA refused.
+    Refused {
+        /// The CA's problem document.
+        problem: Problem,
+        /// Not before this moment may another be placed.
+        retry_at: DateTime<Utc>,
+    },
+}
+
+/// A problem document of the CA (RFC 8555, section 6.7; RFC 9457).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Problem {
+    /// Type URI.
+    #[serde(rename = "type", default)]
+    pub kind: String,
+    /// What the CA says.
+    #[serde(default)]
+    pub detail: String,
+    /// HTTP status, where given.
+    #[serde(default)]
+    pub status: Option<u16>,
+}
+
+/// What is known of an issued certificate.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CertificateFacts {
+    /// Serial number, lower-case hex.
+    pub serial: String,
+    /// Issuer as a distinguished name.
+    pub issuer: String,
+    /// DNS names it covers.
+    pub names: Vec<String>,
+    /// Start of validity.
+    pub not_before: DateTime<Utc>,
+    /// End of validity.
+    pub not_after: DateTime<Utc>,
+}
+
+/// A TLS and HTTP probe of one address.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ProbeResult {
+    /// The address connected to.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub address: IpAddr,
+    /// Serial of the certificate served, where a verified handshake was made.
+    pub serial: Option<String>,
+    /// What went wrong with TLS.
+    pub tls_failure: Option<String>,
+    /// What went wrong with the redirect from HTTP to HTTPS.
+    pub redirect_failure: Option<String>,
+}

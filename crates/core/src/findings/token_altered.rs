@@ -1,0 +1,94 @@
+//! `token-altered`: something stands at the challenge label, but not our token.
+
+use crate::finding::{Case, Diagnosis, EditKind, Entry, Severity, sentences, sighting};
+use crate::gate::GateName;
+use crate::reading::{RecordData, RecordType};
+
+pub(super) const ENTRY: Entry = Entry {
+    code: "token-altered",
+    severity: Severity::Blocker,
+    gate: GateName::Ownership,
+    about: "A TXT record stands at the challenge label, but its value is not the token: cut short, typed \
+            with capitals or spaces, or copied from another domain.",
+    yields_to: &["name-unregistered", "unreachable"],
+    detect,
+};
+
+fn detect(case: &Case<'_>) -> Option<Diagnosis> {
+    let challenge = &case.sheet.challenge;
+    let token = case.domain.token.txt_value();
+    let texts: Vec<_> = case
+        .survey
+        .authority(challenge, RecordType::Txt)
+        .flat_map(|(source, records)| records.iter().map(move |r| (source, r)))
+        .filter_map(|(source, record)| match &record.data {
+            RecordData::Txt(text) => Some((source, record, text)),
+            _ => None,
+        })
+        .collect();
+    let (_, _, altered) = texts.first()?;
+    if texts.iter().any(|(_, _, text)| **text == token) {
+        return None;
+    }
+    let edits = vec![case.edit(EditKind::Change, "TXT", challenge, token.clone())];
+    Some(Diagnosis {
+        gate: None,
+        remedy: format!("{} It now has the value {altered}. {}", sentences(&edits), hint(altered, &token)),
+        remark: format!("A TXT record is there and is not this domain's token. {}", hint(altered, &token)),
+        evidence: texts.iter().map(|(source, record, _)| sighting(source, record)).collect(),
+        edits,
+    })
+}
+
+/// What happened to the value on its way.
+fn hint(found: &str, token: &str) -> &'static str {
+    let bare = token.trim_start_matches("token=");
+    let squeezed: String = found.chars().filter(|c| !c.is_whitespace() && *c != '"').collect();
+    if found == bare {
+        "The part token= at its start is missing."
+    } else if found.eq_ignore_ascii_case(token) {
+        "Capitals and small letters were changed."
+    } else if squeezed == token {
+        "Spaces or quotation marks were added."
+    } else if token.starts_with(found) || found.ends_with(bare) || token.ends_with(found) {
+        "A part of it was cut off or added."
+    } else {
+        "Copy the whole value again."
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::hint;
+    use crate::testing;
+
+    #[test]
+    fn another_value_is_named_and_the_right_one_given() {
+        let found = testing::diagnose("onswick.example", &["_quaymark-challenge TXT token=u6t2pj5hu6t2"]);
+        assert_eq!(testing::codes(&found), ["token-altered"]);
+        assert!(
+            found[0].remedy.contains("at _quaymark-challenge to token=u6t2pj5hu6t2pj5hu6t2pj5hu6t2pj5h.")
+        );
+        assert!(found[0].remedy.contains("cut off"));
+    }
+
+    #[test]
+    fn an_old_text_beside_the_right_token_is_no_trouble() {
+        let right = format!("_quaymark-challenge TXT {}", testing::token().txt_value());
+        let found = testing::diagnose("onswick.example", &["_quaymark-challenge TXT old", &right]);
+        assert_eq!(found, []);
+    }
+
+    #[test]
+    fn the_hint_says_what_happened_on_the_way() {
+        for (found, want) in [
+            ("abcd", "missing"),
+            ("TOKEN=ABCD", "Capitals"),
+            ("\"token=abcd\"", "quotation"),
+            ("token=ab", "cut off"),
+            ("something else", "again"),
+        ] {
+            assert!(hint(found, "token=abcd").contains(want), "{found}");
+        }
+    }
+}

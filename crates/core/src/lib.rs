@@ -1,0 +1,27 @@
+//! The judgement of Nomenta: names, tokens, sheets, readings, verdicts,
+//! findings and gates, as functions from values to values.
+//!
+//! Nothing here opens a socket, reads a clock or knows a database. What was
+//! read comes in as [`survey::Survey`] and [`evidence::Evidence`], the time
+//! comes in as an argument, and [`step::step`] answers with the new gates, the
+//! findings, what to do next and when to look again.
+
+pub mod domain;
+pub mod evidence;
+pub mod finding;
+pub mod findings;
+pub mod gate;
+pub mod hostname;
+pub mod ingress;
+pub mod names;
+pub mod policy;
+pub mod reading;
+pub mod schedule;
+pub mod sheet;
+pub mod step;
+pub mod survey;
+pub mod token;
+pub mod verdict;
+
+#[cfg(test)]
+pub(crate) mod testing;

@@ -1,0 +1,436 @@
+//! The judgement: from what was learned to where the domain stands.
+//!
+//! [`step`] is one pure function. It never passes a gate without evidence, and
+//! the same evidence gives the same answer.
+
+use std::net::IpAddr;
+
+use chrono::{DateTime, Utc};
+
+use crate::domain::Domain;
+use crate::evidence::{Evidence, OrderState, ProbeResult};
+use crate::finding::{Case, Finding, Severity};
+use crate::findings;
+use crate::gate::{Gate, GateName, GateState, Gates};
+use crate::ingress::Platform;
+use crate::policy::Policy;
+use crate::reading::{RecordData, RecordType, Source};
+use crate::schedule;
+use crate::sheet::Sheet;
+use crate::survey::{HostView, Survey, ZoneView};
+use crate::verdict::{self, Verdict};
+
+/// What the world outside must do before the domain can get further.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Action {
+    /// Fetch the canary through every address, then judge again.
+    FetchCanary,
+    /// Place a certificate order.
+    PlaceOrder,
+    /// Probe every address by TLS, then judge again.
+    Probe,
+}
+
+/// The new state of a domain.
+#[derive(Clone, Debug)]
+pub struct Outcome {
+    /// Where the gates stand now.
+    pub gates: Gates,
+    /// Every open finding.
+    pub findings: Vec<Finding>,
+    /// At most one thing to do.
+    pub action: Option<Action>,
+    /// When to look again if nothing else happens.
+    pub next_look: DateTime<Utc>,
+    /// Looks in a row that found nothing new.
+    pub quiet_looks: i32,
+    /// The zone's apex, for the sheet.
+    pub zone: String,
+    /// Fingerprint of the survey.
+    pub fingerprint: Option<i64>,
+    /// Share of vantages that see the routing, 0 to 1.
+    pub spread: Option<f64>,
+}
+
+/// What the evidence says about one gate.
+enum Judged {
+    Pass(String),
+    NotYet(String),
+    Unknown(String),
+}
+
+use Judged::{NotYet, Pass, Unknown};
+
+/// Judges `domain` by `evidence`.
+pub fn step(
+    domain: &Domain,
+    platform: &Platform,
+    evidence: &Evidence,
+    policy: &Policy,
+    now: DateTime<Utc>,
+) -> Outcome {
+    let Some(survey) = &evidence.survey else { return unsurveyed(domain, policy, now) };
+    let zone = survey.apex().unwrap_or(&domain.zone).to_owned();
+    let sheet = domain.sheet(platform, &zone);
+    let case = Case { domain, sheet: &sheet, survey, evidence, policy };
+    let found = findings::diagnose(&case);
+    let spread = spread(domain, &sheet, survey);
+
+    let mut board = Board { gates: domain.gates.clone(), findings: &found, now };
+    board.set(GateName::Ownership, ownership(domain, &sheet, survey));
+    let routed = routing(domain, &sheet, survey, spread, policy);
+    board.set(GateName::Routing, routed);
+    let (judged, order) = certificate(&board, domain, evidence, now);
+    board.set(GateName::Certificate, judged);
+    let (judged, probe) = serving(&board, evidence);
+    board.set(GateName::Serving, judged);
+
+    let gates = board.gates;
+    let fingerprint = Some(survey.fingerprint());
+    let moved = fingerprint != domain.fingerprint || gates != domain.gates;
+    let quiet_looks = if moved { 0 } else { domain.quiet_looks.saturating_add(1) };
+    let retry_at = match &evidence.order {
+        OrderState::Refused { retry_at, .. } => Some(*retry_at),
+        _ => None,
+    };
+    let next_look = schedule::next_look(gates.stage(), quiet_looks, policy, retry_at, now);
+    let action = order.or(probe);
+    Outcome { gates, findings: found, action, next_look, quiet_looks, zone, fingerprint, spread }
+}
+
+/// Nothing was read, so nothing is known anew.
+fn unsurveyed(domain: &Domain, policy: &Policy, now: DateTime<Utc>) -> Outcome {
+    Outcome {
+        gates: domain.gates.clone(),
+        findings: Vec::new(),
+        action: None,
+        next_look: now + policy.look_first,
+        quiet_looks: domain.quiet_looks,
+        zone: domain.zone.clone(),
+        fingerprint: domain.fingerprint,
+        spread: None,
+    }
+}
+
+/// The gates while they are being set.
+struct Board<'a> {
+    gates: Gates,
+    findings: &'a [Finding],
+    now: DateTime<Utc>,
+}
+
+impl Board<'_> {
+    fn blocker(&self, name: GateName) -> Option<&Finding> {
+        self.findings.iter().find(|f| f.gate == name && f.severity == Severity::Blocker)
+    }
+
+    fn passed(&self, name: GateName) -> bool {
+        self.gates.passed(name)
+    }
+
+    fn set(&mut self, name: GateName, judged: Judged) {
+        let before = self.gates.get(name);
+        let held = matches!(before.state, GateState::Passed | GateState::Lapsed);
+        let (state, reason) = match (judged, self.blocker(name)) {
+            (Unknown(_), _) if held => return,
+            (Pass(reason), None) => (GateState::Passed, reason),
+            (Pass(_) | NotYet(_) | Unknown(_), Some(finding)) => {
+                let state = if held { GateState::Lapsed } else { GateState::Blocked };
+                (state, format!("{}: {}", finding.code, finding.remedy))
+            }
+            (NotYet(reason), None) if held => (GateState::Lapsed, reason),
+            (NotYet(reason) | Unknown(reason), None) => (GateState::Waiting, reason),
+        };
+        let since = if state == before.state { before.since } else { self.now };
+        self.gates.0[name as usize] = Gate { name, state, since, reason };
+    }
+}
+
+/// Passes when every authority server that answers returns the token.
+fn ownership(domain: &Domain, sheet: &Sheet, survey: &Survey) -> Judged {
+    let token = RecordData::Txt(domain.token.txt_value());
+    let answers: Vec<_> = survey.authority(&sheet.challenge, RecordType::Txt).collect();
+    let with = answers.iter().filter(|(_, rs)| rs.iter().any(|r| r.data == token)).count();
+    match (with, answers.len()) {
+        (_, 0) => unread(survey),
+        (with, all) if with == all => Pass(format!("The token is at every authority server ({all}).")),
+        (0, _) => {
+            NotYet(format!("The TXT record at {} is not there yet.", sheet.host_field(&sheet.challenge)))
+        }
+        (with, all) => NotYet(format!("{with} of {all} authority servers return the token.")),
+    }
+}
+
+fn unread(survey: &Survey) -> Judged {
+    match survey.zone {
+        ZoneView::Unregistered { .. } => NotYet("The domain is not registered.".into()),
+        _ => Unknown("No authority server answered.".into()),
+    }
+}
+
+/// Passes when the authority servers agree on one choice met exactly, and the
+/// spread over the vantages reaches the quorum.
+fn routing(domain: &Domain, sheet: &Sheet, survey: &Survey, spread: Option<f64>, policy: &Policy) -> Judged {
+    let views = survey.authority_views();
+    if views.is_empty() {
+        return unread(survey);
+    }
+    let verdict = |view| verdict::routing(Some(view), sheet, &domain.ingress);
+    if views.iter().all(|(_, view)| verdict(view) == Verdict::Match) {
+        return spread_enough(spread, policy);
+    }
+    if views.iter().all(|(_, view)| verdict(view) == Verdict::Absent) {
+        let kinds = if sheet.apex { "address records are" } else { "CNAME record is" };
+        return NotYet(format!("The {kinds} not at {} yet.", sheet.host_field(sheet.host.as_str())));
+    }
+    NotYet("The authority servers do not all return what the sheet asks for.".into())
+}
+
+fn spread_enough(spread: Option<f64>, policy: &Policy) -> Judged {
+    match spread {
+        Some(share) if share + 1e-9 < policy.quorum => NotYet(format!(
+            "The zone is right. {:.0} % of the vantages see it; {:.0} % are needed. The rest still hold an \
+             older answer.",
+            share * 100.0,
+            policy.quorum * 100.0
+        )),
+        _ => Pass("The authority servers agree, and enough vantages see it.".into()),
+    }
+}
+
+/// Share of vantages whose reading matches; `None` without vantages.
+fn spread(domain: &Domain, sheet: &Sheet, survey: &Survey) -> Option<f64> {
+    let sources = survey.sources();
+    let vantages: Vec<&Source> = sources.into_iter().filter(|s| !s.is_authority()).collect();
+    let sees = |source: &&&Source| {
+        let view = survey.host_view(source);
+        verdict::routing(view.as_ref(), sheet, &domain.ingress) == Verdict::Match
+    };
+    let seeing = vantages.iter().filter(sees).count();
+    (!vantages.is_empty()).then(|| seeing as f64 / vantages.len() as f64)
+}
+
+/// Where a visitor is led: the addresses that the first matching vantage gives,
+/// IPv6 first, as certification authorities try them. Empty until one matches.
+pub fn addresses_to_visit(domain: &Domain, platform: &Platform, survey: &Survey) -> Vec<IpAddr> {
+    let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone));
+    let vantages = survey.sources().into_iter().filter(|s| !s.is_authority());
+    let mut views = vantages.filter_map(|source| survey.host_view(source));
+    let matching = |v: &HostView| verdict::routing(Some(v), &sheet, &domain.ingress) == Verdict::Match;
+    let Some(view) = views.find(matching) else { return Vec::new() };
+    let six = view.ipv6.into_iter().map(IpAddr::from);
+    six.chain(view.ipv4.into_iter().map(IpAddr::from)).collect()
+}
+
+/// Passes while a certificate is held that covers the host and has not run out.
+fn certificate(
+    board: &Board<'_>,
+    domain: &Domain,
+    evidence: &Evidence,
+    now: DateTime<Utc>,
+) -> (Judged, Option<Action>) {
+    let host = domain.host.as_str();
+    let held = evidence.certificate.as_ref().filter(|c| c.names.iter().any(|n| n == host));
+    if let Some(held) = held.filter(|c| c.not_after > now) {
+        return (Pass(format!("Held until {}.", held.not_after.format("%Y-%m-%d"))), None);
+    }
+    if !board.passed(GateName::Ownership) || !board.passed(GateName::Routing) {
+        return (NotYet("Comes after ownership and routing.".into()), None);
+    }
+    if board.blocker(GateName::Certificate).is_some_and(|f| f.code != "issuer-refused") {
+        return (NotYet("An open finding forbids it.".into()), None);
+    }
+    order(evidence, now)
+}
+
+fn order(evidence: &Evidence, now: DateTime<Utc>) -> (Judged, Option<Action>) {
+    match &evidence.order {
+        OrderState::Open => return (NotYet("Ordered; the issuer is validating.".into()), None),
+        OrderState::Refused { retry_at, .. } if *retry_at > now => {
+            return (NotYet("The issuer refused; another order comes later.".into()), None);
+        }
+        _ => {}
+    }
+    let Some(fetches) = &evidence.canary else {
+        return (NotYet("Preflight is due.".into()), Some(Action::FetchCanary));
+    };
+    match fetches.iter().find_map(|f| Some((f.address, f.failure.as_ref()?))) {
+        Some((address, failure)) => {
+            let reason = format!("Plain HTTP through {address} does not reach the platform: {failure}.");
+            (NotYet(reason), None)
+        }
+        None if fetches.is_empty() => (NotYet("No address to fetch the canary through.".into()), None),
+        None => (NotYet("Preflight passed; the order is being placed.".into()), Some(Action::PlaceOrder)),
+    }
+}
+
+/// Passes when every address serves our certificate and redirects to HTTPS.
+fn serving(board: &Board<'_>, evidence: &Evidence) -> (Judged, Option<Action>) {
+    let (Some(held), true) = (&evidence.certificate, board.passed(GateName::Certificate)) else {
+        return (NotYet("Comes after the certificate.".into()), None);
+    };
+    if !board.passed(GateName::Routing) {
+        return (Unknown("Comes after routing.".into()), None);
+    }
+    let Some(results) = &evidence.probe else {
+        return (Unknown("Not probed yet.".into()), Some(Action::Probe));
+    };
+    let judged = match results.iter().find_map(|result| trouble(result, &held.serial)) {
+        Some(reason) => NotYet(reason),
+        None if results.is_empty() => Unknown("No address to probe.".into()),
+        None => Pass(format!("{} addresses serve our certificate.", results.len())),
+    };
+    (judged, None)
+}
+
+fn trouble(result: &ProbeResult, serial: &str) -> Option<String> {
+    let address = result.address;
+    if let Some(failure) = &result.tls_failure {
+        return Some(format!("HTTPS at {address} fails: {failure}."));
+    }
+    if result.serial.as_deref() != Some(serial) {
+        return Some(format!("{address} serves another certificate than ours."));
+    }
+    let failure = result.redirect_failure.as_ref()?;
+    Some(format!("HTTP at {address} does not lead to HTTPS: {failure}."))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::evidence::{CanaryFetch, Problem};
+    use crate::testing::{self, now};
+    use GateName::{Certificate, Ownership, Routing, Serving};
+    use GateState::{Blocked, Lapsed, Passed, Waiting};
+
+    const HOST: &str = "timetable.onswick.example";
+
+    fn judge(domain: &Domain, evidence: &Evidence) -> Outcome {
+        step(domain, &testing::platform(), evidence, &testing::policy(), now())
+    }
+
+    fn surveyed(lines: &[&str]) -> Evidence {
+        Evidence { survey: Some(testing::survey(HOST, lines)), ..Evidence::default() }
+    }
+
+    fn states(outcome: &Outcome) -> [GateState; 4] {
+        [Ownership, Routing, Certificate, Serving].map(|name| outcome.gates.get(name).state)
+    }
+
+    fn held() -> Evidence {
+        let canary = Some(vec![CanaryFetch { address: [127, 77, 0, 10].into(), failure: None }]);
+        let certificate = Some(testing::certificate(HOST));
+        Evidence { canary, certificate, ..surveyed(&testing::healthy(HOST)) }
+    }
+
+    fn probed(serial: &str, tls_failure: Option<&str>) -> Option<Vec<ProbeResult>> {
+        let address = [127, 77, 0, 10].into();
+        let (serial, tls_failure) = (Some(serial.to_owned()), tls_failure.map(str::to_owned));
+        Some(vec![ProbeResult { address, serial, tls_failure, redirect_failure: None }])
+    }
+
+    #[test]
+    fn nothing_passes_without_evidence() {
+        let domain = testing::domain(HOST);
+        for evidence in [Evidence::default(), surveyed(&[])] {
+            let outcome = judge(&domain, &evidence);
+            assert_eq!(states(&outcome), [Waiting; 4]);
+            assert_eq!(outcome.action, None);
+        }
+    }
+
+    #[test]
+    fn the_four_gates_pass_in_order_each_asking_for_the_next_evidence() {
+        let domain = testing::domain(HOST);
+        let mut evidence = surveyed(&testing::healthy(HOST));
+        let outcome = judge(&domain, &evidence);
+        assert_eq!(states(&outcome), [Passed, Passed, Waiting, Waiting]);
+        assert_eq!(outcome.action, Some(Action::FetchCanary));
+
+        evidence.canary = held().canary;
+        assert_eq!(judge(&domain, &evidence).action, Some(Action::PlaceOrder));
+        evidence.order = OrderState::Open;
+        assert_eq!(judge(&domain, &evidence).action, None);
+
+        let mut evidence = held();
+        let outcome = judge(&domain, &evidence);
+        assert_eq!((states(&outcome)[2], outcome.action), (Passed, Some(Action::Probe)));
+        evidence.probe = probed("5e71a1", None);
+        let outcome = judge(&domain, &evidence);
+        assert_eq!(states(&outcome), [Passed; 4]);
+        assert_eq!(outcome.next_look - now(), testing::policy().look_live);
+    }
+
+    #[test]
+    fn a_certificate_of_somebody_else_does_not_count_as_served() {
+        let domain = testing::domain(HOST);
+        for probe in [probed("beef", None), probed("5e71a1", Some("certificate expired"))] {
+            let outcome = judge(&domain, &Evidence { probe, ..held() });
+            assert_eq!(states(&outcome)[3], Waiting);
+        }
+    }
+
+    #[test]
+    fn a_mistake_blocks_its_own_gate_only() {
+        let domain = testing::domain(HOST);
+        let token = format!("_quaymark-challenge.timetable TXT {}", testing::token().txt_value());
+        let outcome = judge(&domain, &surveyed(&[&token, "timetable CNAME shop.harrowhost.example"]));
+        assert_eq!(states(&outcome), [Passed, Blocked, Waiting, Waiting]);
+    }
+
+    #[test]
+    fn a_passed_gate_lapses_and_recovers_by_itself() {
+        let mut domain = testing::domain(HOST);
+        domain.gates = judge(&domain, &surveyed(&testing::healthy(HOST))).gates;
+        let lapsed = judge(&domain, &surveyed(&testing::healthy(HOST)[..1]));
+        assert_eq!(states(&lapsed)[1], Lapsed);
+        domain.gates = lapsed.gates;
+        assert_eq!(states(&judge(&domain, &surveyed(&testing::healthy(HOST))))[1], Passed);
+    }
+
+    #[test]
+    fn silence_proves_nothing_about_a_passed_gate() {
+        let mut domain = testing::domain(HOST);
+        domain.gates = judge(&domain, &surveyed(&testing::healthy(HOST))).gates;
+        let silent = testing::silent_survey(HOST);
+        let outcome = judge(&domain, &Evidence { survey: Some(silent), ..Evidence::default() });
+        assert_eq!(states(&outcome)[..2], [Passed, Passed]);
+    }
+
+    #[test]
+    fn the_quorum_of_vantages_is_needed() {
+        let domain = testing::domain(HOST);
+        for (seeing, want) in [(0, Waiting), (1, Waiting), (2, Passed), (3, Passed)] {
+            let survey = testing::survey_spread(HOST, &testing::healthy(HOST), seeing, 3);
+            let outcome = judge(&domain, &Evidence { survey: Some(survey), ..Evidence::default() });
+            assert_eq!(states(&outcome)[1], want, "{seeing} of 3");
+        }
+    }
+
+    #[test]
+    fn a_refused_order_waits_for_its_time() {
+        let domain = testing::domain(HOST);
+        let refused = |seconds| {
+            let problem = Problem { detail: "no".into(), ..Problem::default() };
+            let retry_at = now() + chrono::Duration::seconds(seconds);
+            Evidence { order: OrderState::Refused { problem, retry_at }, certificate: None, ..held() }
+        };
+        let early = judge(&domain, &refused(60));
+        assert_eq!((states(&early)[2], early.action), (Blocked, None));
+        assert_eq!(judge(&domain, &refused(-1)).action, Some(Action::PlaceOrder));
+    }
+
+    #[test]
+    fn quiet_looks_count_up_until_something_moves() {
+        let mut domain = testing::domain(HOST);
+        let evidence = surveyed(&[]);
+        for want in [0, 1, 2] {
+            let outcome = judge(&domain, &evidence);
+            assert_eq!(outcome.quiet_looks, want);
+            domain.gates = outcome.gates;
+            domain.fingerprint = outcome.fingerprint;
+            domain.quiet_looks = outcome.quiet_looks;
+        }
+        assert_eq!(judge(&domain, &surveyed(&["timetable A 192.0.2.7"])).quiet_looks, 0);
+    }
+}

@@ -1,0 +1,65 @@
+//! The verification token: proof that whoever edits the zone has been told a
+//! secret that only this account holds for this domain.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// 160 random bits as 32 lower-case base32 characters (RFC 4648, section 6).
+///
+/// Base32 keeps the token typeable and free of case: some DNS editors turn
+/// values into lower case. `Debug` masks it, so that logs never hold it.
+#[derive(Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(value_type = String))]
+pub struct Token(String);
+
+impl Token {
+    /// Makes a token from random bits; the caller brings the randomness.
+    pub fn from_random(bits: [u8; 20]) -> Self {
+        Self(data_encoding::BASE32_NOPAD.encode(&bits).to_ascii_lowercase())
+    }
+
+    /// Takes a token as it was stored.
+    pub fn from_stored(text: String) -> Self {
+        Self(text)
+    }
+
+    /// The bare token.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+
+    /// The TXT value to publish, in the `token=` form.
+    pub fn txt_value(&self) -> String {
+        format!("token={}", self.0)
+    }
+
+    /// First and last four characters, enough to tell two tokens apart.
+    pub fn masked(&self) -> String {
+        match self.0.len() {
+            12.. => format!("{}…{}", &self.0[..4], &self.0[self.0.len() - 4..]),
+            _ => "…".into(),
+        }
+    }
+}
+
+impl fmt::Debug for Token {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "Token({})", self.masked())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_token_is_32_lower_case_characters_and_debug_hides_it() {
+        let token = Token::from_random([0xa7; 20]);
+        assert_eq!(token.as_str().len(), 32);
+        assert!(token.as_str().bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit()));
+        assert!(!format!("{token:?}").contains(token.as_str()));
+        assert_eq!(token.txt_value(), format!("token={}", token.as_str()));
+    }
+}

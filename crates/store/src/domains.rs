@@ -1,0 +1,236 @@
+//! Domains: taking in, loading, listing.
+
+use chrono::{DateTime, Utc};
+use nomenta_core::domain::Domain;
+use nomenta_core::gate::{Gates, Stage};
+use nomenta_core::hostname::Hostname;
+use nomenta_core::survey::Survey;
+use nomenta_core::token::Token;
+use serde_json::{Value, json};
+use uuid::Uuid;
+
+use crate::events::{self, About, EventKind};
+use crate::ingresses::IngressColumns;
+use crate::tasks::{self, TaskKind};
+use crate::{Store, StoreError};
+
+/// A domain to take in.
+pub struct NewDomain<'a> {
+    /// The name.
+    pub host: &'a Hostname,
+    /// The site it will show.
+    pub site: &'a str,
+    /// Its token.
+    pub token: &'a Token,
+    /// When the token runs out.
+    pub token_expires_at: DateTime<Utc>,
+}
+
+/// A domain with what the store alone knows of it.
+#[derive(Clone, Debug)]
+pub struct DomainRecord {
+    /// Key of the record.
+    pub id: Uuid,
+    /// What the judgement sees.
+    pub domain: Domain,
+    /// The account.
+    pub account: String,
+    /// Host under the platform's own zone.
+    pub default_host: String,
+    /// When the token runs out.
+    pub token_expires_at: DateTime<Utc>,
+    /// Share of vantages that see the routing.
+    pub spread: Option<f64>,
+    /// The latest survey.
+    pub survey: Option<Survey>,
+    /// When it was made.
+    pub looked_at: Option<DateTime<Utc>>,
+    /// When the next one is due.
+    pub next_look: Option<DateTime<Utc>>,
+}
+
+/// Which domains to list.
+#[derive(Clone, Debug, Default)]
+pub struct RosterFilter {
+    /// Only those at this stage.
+    pub stage: Option<Stage>,
+    /// Only those of this account.
+    pub account: Option<String>,
+    /// Only those whose name contains this.
+    pub text: Option<String>,
+    /// Only those after this name.
+    pub after: Option<String>,
+}
+
+/// One line of the roster.
+#[derive(Clone, Debug)]
+pub struct RosterRow {
+    /// The name.
+    pub host: String,
+    /// The account.
+    pub account: String,
+    /// The site.
+    pub site: String,
+    /// The stage.
+    pub stage: String,
+    /// The gates.
+    pub gates: Value,
+    /// Codes of open findings.
+    pub findings: Vec<String>,
+    /// Share of vantages that see the routing.
+    pub spread: Option<f64>,
+    /// When it was taken in.
+    pub enrolled_at: DateTime<Utc>,
+    /// Latest look.
+    pub looked_at: Option<DateTime<Utc>>,
+}
+
+impl Store {
+    /// Takes a domain in, and makes it due for a look.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] for an unknown site, [`StoreError::Taken`] if
+    /// the domain is enrolled already.
+    pub async fn enrol(&self, new: NewDomain<'_>) -> Result<(), StoreError> {
+        let (host, now, id) = (new.host.as_str(), Utc::now(), Uuid::now_v7());
+        let mut tx = self.pool.begin().await?;
+        let site = sqlx::query!(
+            "SELECT s.id, a.name AS account FROM sites s JOIN accounts a ON a.id = s.account_id
+             WHERE s.name = $1",
+            new.site
+        )
+        .fetch_optional(&mut *tx)
+        .await?
+        .ok_or_else(|| StoreError::missing("site", new.site))?;
+        let gates = Gates::new(now);
+        sqlx::query!(
+            "INSERT INTO domains (id, host, site_id, token, token_expires_at, zone, gates, stage, enrolled_at)
+             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+            id,
+            host,
+            site.id,
+            new.token.as_str(),
+            new.token_expires_at,
+            new.host.registered(),
+            json!(gates),
+            gates.stage().to_string(),
+            now
+        )
+        .execute(&mut *tx)
+        .await
+        .map_err(|e| StoreError::or_taken(e, "a domain", host))?;
+        tasks::wake(&mut tx, id, TaskKind::Look, now).await?;
+        let data = json!({ "site": new.site, "account": site.account });
+        events::append(&mut tx, About { id, host }, now, &[(EventKind::Enrolled, data)]).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    pub(crate) async fn domain_id(&self, host: &str) -> Result<Uuid, StoreError> {
+        sqlx::query_scalar!("SELECT id FROM domains WHERE host = $1", host)
+            .fetch_optional(&self.pool)
+            .await?
+            .ok_or_else(|| StoreError::missing("domain", host))
+    }
+
+    /// The domain with this name.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] if it is not enrolled.
+    pub async fn domain_named(&self, host: &str) -> Result<DomainRecord, StoreError> {
+        self.domain(self.domain_id(host).await?).await
+    }
+
+    /// The domain with this key.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] if it is gone.
+    pub async fn domain(&self, id: Uuid) -> Result<DomainRecord, StoreError> {
+        let row = sqlx::query!(
+            r#"SELECT d.host, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
+                      d.quiet_looks, d.survey, d.enrolled_at, d.looked_at, s.name AS site, s.default_host,
+                      a.name AS account, i.name AS ingress, i.revision, i.ipv4, i.ipv6, i.canonical,
+                      t.due AS "due?"
+               FROM domains d
+               JOIN sites s ON s.id = d.site_id
+               JOIN accounts a ON a.id = s.account_id
+               JOIN ingresses i ON i.id = s.ingress_id
+               LEFT JOIN tasks t ON t.domain_id = d.id AND t.kind = 'look'
+               WHERE d.id = $1"#,
+            id
+        )
+        .fetch_optional(&self.pool)
+        .await?
+        .ok_or_else(|| StoreError::missing("domain", &id.to_string()))?;
+        let ingress = IngressColumns {
+            name: row.ingress,
+            revision: row.revision,
+            ipv4: row.ipv4,
+            ipv6: row.ipv6,
+            canonical: row.canonical,
+        };
+        let domain = Domain {
+            host: Hostname::parse(&row.host).map_err(|e| StoreError::unreadable("host", e))?,
+            site: row.site,
+            ingress: ingress.read()?,
+            token: Token::from_stored(row.token),
+            gates: serde_json::from_value(row.gates).map_err(|e| StoreError::unreadable("gate", e))?,
+            zone: row.zone,
+            fingerprint: row.fingerprint,
+            quiet_looks: row.quiet_looks,
+            enrolled_at: row.enrolled_at,
+        };
+        let survey = row.survey.map(serde_json::from_value).transpose();
+        Ok(DomainRecord {
+            id,
+            domain,
+            account: row.account,
+            default_host: row.default_host,
+            token_expires_at: row.token_expires_at,
+            spread: row.spread,
+            survey: survey.map_err(|e| StoreError::unreadable("survey", e))?,
+            looked_at: row.looked_at,
+            next_look: row.due,
+        })
+    }
+
+    /// Domains by name, at most `limit`.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn roster(&self, filter: &RosterFilter, limit: i64) -> Result<Vec<RosterRow>, StoreError> {
+        let stage = filter.stage.map(|s| s.to_string());
+        let rows = sqlx::query_as!(
+            RosterRow,
+            r#"SELECT d.host, a.name AS account, s.name AS site, d.stage, d.gates, d.spread, d.enrolled_at,
+                      d.looked_at,
+                      ARRAY(SELECT f.code FROM findings f WHERE f.domain_id = d.id ORDER BY f.first_seen)
+                          AS "findings!"
+               FROM domains d
+               JOIN sites s ON s.id = d.site_id
+               JOIN accounts a ON a.id = s.account_id
+               WHERE ($1::text IS NULL OR d.stage = $1)
+                 AND ($2::text IS NULL OR a.name = $2)
+                 AND ($3::text IS NULL OR strpos(d.host, $3) > 0)
+                 AND ($4::text IS NULL OR d.host > $4)
+               ORDER BY d.host LIMIT $5"#,
+            stage,
+            filter.account,
+            filter.text,
+            filter.after,
+            limit
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// How many domains stand at each stage.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn stage_counts(&self) -> Result<Vec<(String, i64)>, StoreError> {
+        let rows = sqlx::query!(r#"SELECT stage, count(*) AS "count!" FROM domains GROUP BY stage"#)
+            .fetch_all(&self.pool)
+            .await?;
+        Ok(rows.into_iter().map(|r| (r.stage, r.count)).collect())
+    }
+}

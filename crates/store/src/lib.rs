@@ -1,0 +1,58 @@
+//! Records, the leased queue and events in PostgreSQL. Only this crate knows
+//! SQL; every query is checked at compile time.
+//!
+//! What belongs together is written in one transaction: a look's new state,
+//! its findings, its events and the tasks that follow. A lease that was lost
+//! to another process makes the whole transaction void, so nothing is done
+//! twice.
+
+mod accounts;
+mod certificates;
+mod domains;
+mod error;
+mod events;
+mod ingresses;
+mod keys;
+mod looks;
+mod orders;
+mod tasks;
+
+use sqlx::PgPool;
+use sqlx::postgres::PgPoolOptions;
+
+pub use accounts::{AccountRow, SiteRow};
+pub use certificates::{FeedRow, Held};
+pub use domains::{DomainRecord, NewDomain, RosterFilter, RosterRow};
+pub use error::StoreError;
+pub use events::{EventKind, EventRow, Listener};
+pub use keys::KeyRow;
+pub use looks::FindingRow;
+pub use orders::{Issued, OrderRow};
+pub use tasks::{Lease, TaskKind};
+
+/// The records of one platform.
+#[derive(Clone, Debug)]
+pub struct Store {
+    pool: PgPool,
+}
+
+impl Store {
+    /// Connects, and brings the schema up to date.
+    ///
+    /// # Errors
+    /// If the server cannot be reached or a migration fails.
+    pub async fn open(url: &str) -> Result<Self, StoreError> {
+        let pool = PgPoolOptions::new().max_connections(16).connect(url).await?;
+        sqlx::migrate!().run(&pool).await.map_err(sqlx::Error::from)?;
+        Ok(Self { pool })
+    }
+
+    /// Whether the database answers.
+    ///
+    /// # Errors
+    /// If it does not.
+    pub async fn ping(&self) -> Result<(), StoreError> {
+        sqlx::query_scalar!(r#"SELECT 1 AS "one!""#).fetch_one(&self.pool).await?;
+        Ok(())
+    }
+}

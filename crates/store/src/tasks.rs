@@ -1,0 +1,177 @@
+//! The leased queue. A lease is held for a short time and renewed; a process
+//! that dies simply stops renewing.
+
+use chrono::{DateTime, Utc};
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+use crate::{Store, StoreError};
+
+/// How long a lease lasts without being renewed, in seconds.
+const LEASE_SECONDS: f64 = 12.0;
+
+/// Kinds of task.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum TaskKind {
+    /// Survey and judge a domain.
+    Look,
+    /// Bring a certificate order to its end.
+    Order,
+}
+
+impl TaskKind {
+    pub(crate) fn as_str(self) -> &'static str {
+        match self {
+            Self::Look => "look",
+            Self::Order => "order",
+        }
+    }
+}
+
+/// The right to do one task until the lease runs out.
+#[derive(Clone, Debug)]
+pub struct Lease {
+    /// The domain that the task is about.
+    pub domain_id: Uuid,
+    /// What to do.
+    pub kind: TaskKind,
+    pub(crate) lease: Uuid,
+}
+
+impl Store {
+    /// Takes up to `most` due tasks.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn lease(&self, most: i64) -> Result<Vec<Lease>, StoreError> {
+        let lease = Uuid::new_v4();
+        let rows = sqlx::query!(
+            "UPDATE tasks SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
+             WHERE (domain_id, kind) IN (
+                 SELECT domain_id, kind FROM tasks
+                 WHERE due <= now() AND (leased_until IS NULL OR leased_until < now())
+                 ORDER BY due LIMIT $3 FOR UPDATE SKIP LOCKED)
+             RETURNING domain_id, kind",
+            lease,
+            LEASE_SECONDS,
+            most
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let read = |kind: &str| if kind == "order" { TaskKind::Order } else { TaskKind::Look };
+        Ok(rows.into_iter().map(|r| Lease { domain_id: r.domain_id, kind: read(&r.kind), lease }).collect())
+    }
+
+    /// Keeps a lease for another term.
+    ///
+    /// # Errors
+    /// [`StoreError::LeaseLost`] if another process has it.
+    pub async fn renew(&self, lease: &Lease) -> Result<(), StoreError> {
+        let done = sqlx::query!(
+            "UPDATE tasks SET leased_until = now() + make_interval(secs => $4)
+             WHERE domain_id = $1 AND kind = $2 AND lease = $3",
+            lease.domain_id,
+            lease.kind.as_str(),
+            lease.lease,
+            LEASE_SECONDS
+        )
+        .execute(&self.pool)
+        .await?;
+        held(done.rows_affected())
+    }
+
+    /// Seconds until something is due or a lease runs out; `None` if nothing
+    /// is queued.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn next_due(&self) -> Result<Option<f64>, StoreError> {
+        let seconds = sqlx::query_scalar!(
+            "SELECT extract(epoch FROM min(greatest(due, leased_until)) - now())::float8 FROM tasks"
+        );
+        Ok(seconds.fetch_one(&self.pool).await?)
+    }
+
+    /// Makes a domain due for a look now, or again once the running one ends.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] for an unknown host.
+    pub async fn look_now(&self, host: &str) -> Result<(), StoreError> {
+        let id = self.domain_id(host).await?;
+        let mut tx = self.pool.begin().await?;
+        wake(&mut tx, id, TaskKind::Look, Utc::now()).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Gives a task back undone, to be tried again at `due`.
+    ///
+    /// # Errors
+    /// [`StoreError::LeaseLost`] if another process has it.
+    pub async fn postpone(&self, lease: &Lease, due: DateTime<Utc>) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        finish(&mut tx, lease, Some(due)).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+}
+
+/// Queues a task, or brings it forward; one that runs now is run again.
+pub(crate) async fn wake(
+    tx: &mut PgConnection,
+    domain_id: Uuid,
+    kind: TaskKind,
+    due: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO tasks (domain_id, kind, due) VALUES ($1, $2, $3)
+         ON CONFLICT (domain_id, kind) DO UPDATE
+         SET due = least(tasks.due, $3), again = tasks.lease IS NOT NULL",
+        domain_id,
+        kind.as_str(),
+        due
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!("SELECT pg_notify('nomenta_work', '')").fetch_one(&mut *tx).await?;
+    Ok(())
+}
+
+/// Ends a task: due again at `next`, or gone. Void if the lease was lost.
+pub(crate) async fn finish(
+    tx: &mut PgConnection,
+    lease: &Lease,
+    next: Option<DateTime<Utc>>,
+) -> Result<(), StoreError> {
+    let kind = lease.kind.as_str();
+    let done = match next {
+        Some(next) => {
+            sqlx::query!(
+                "UPDATE tasks SET due = CASE WHEN again THEN now() ELSE $4 END,
+                 lease = NULL, leased_until = NULL, again = false
+                 WHERE domain_id = $1 AND kind = $2 AND lease = $3",
+                lease.domain_id,
+                kind,
+                lease.lease,
+                next
+            )
+            .execute(&mut *tx)
+            .await?
+        }
+        None => {
+            sqlx::query!(
+                "DELETE FROM tasks WHERE domain_id = $1 AND kind = $2 AND lease = $3",
+                lease.domain_id,
+                kind,
+                lease.lease
+            )
+            .execute(&mut *tx)
+            .await?
+        }
+    };
+    held(done.rows_affected())
+}
+
+fn held(rows: u64) -> Result<(), StoreError> {
+    if rows == 0 { Err(StoreError::LeaseLost) } else { Ok(()) }
+}
