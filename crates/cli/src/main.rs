@@ -1,1 +1,55 @@
-fn main() {}
+//! The `nomenta` command: the service, the demo, and the client of the API.
+
+mod args;
+mod client;
+mod commands;
+mod follow;
+mod render;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use args::{Arguments, Verb};
+use client::Client;
+
+/// How a command ended, beside failing.
+pub(crate) enum Done {
+    /// All was done.
+    Yes,
+    /// What was waited for did not come in time.
+    NotYet,
+}
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    match dispatch(arguments).await {
+        Ok(Done::Yes) => ExitCode::SUCCESS,
+        Ok(Done::NotYet) => ExitCode::from(3),
+        Err(error) => {
+            eprintln!("nomenta: {error:#}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
+    let Arguments { url, key, shape, verb } = arguments;
+    let client = Client::new(url, key)?;
+    match verb {
+        Verb::Serve(options) => commands::serve::run(*options).await,
+        Verb::Demo(options) => commands::demo::run(&client, options).await,
+        Verb::Openapi => commands::serve::openapi(),
+        Verb::Account(verb) => commands::registry::account(&client, shape, verb).await,
+        Verb::Site(verb) => commands::registry::site(&client, shape, verb).await,
+        Verb::Ingress(verb) => commands::registry::ingress(&client, shape, verb).await,
+        Verb::Key(verb) => commands::registry::key(&client, shape, verb).await,
+        Verb::Enrol(options) => commands::domain::enrol(&client, shape, options).await,
+        Verb::Sheet { host } => commands::domain::sheet(&client, shape, &host).await,
+        Verb::Survey(options) => commands::domain::survey(&client, shape, options).await,
+        Verb::Explain { host } => commands::domain::explain(&client, shape, &host).await,
+        Verb::Roster(options) => commands::domain::roster(&client, shape, options).await,
+        Verb::History { host } => commands::domain::history(&client, shape, &host).await,
+    }
+}

@@ -114,6 +114,17 @@ impl Store {
         tx.commit().await?;
         Ok(())
     }
+
+    /// Takes a task that has nothing left to do off the queue.
+    ///
+    /// # Errors
+    /// As for [`postpone`](Self::postpone).
+    pub async fn drop_task(&self, lease: &Lease) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        finish(&mut tx, lease, None).await?;
+        tx.commit().await?;
+        Ok(())
+    }
 }
 
 /// Queues a task, or brings it forward; one that runs now is run again.

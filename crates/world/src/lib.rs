@@ -1,1 +1,113 @@
-//! .
+//! The loopback internet of demo and tests.
+//!
+//! Real servers where they install: PostgreSQL, Knot as every authority
+//! server, three Unbound resolvers, Pebble as the certification authority.
+//! Stand-ins for what cannot be here: the platform's edge, and the customers
+//! who edit their zones. No packet leaves 127.0.0.0/8 and ::1.
+
+pub mod cast;
+pub mod customer;
+mod daemon;
+pub mod demo;
+pub mod edge;
+mod knot;
+pub mod layout;
+mod pebble;
+mod postgres;
+pub mod service;
+mod unbound;
+pub mod zones;
+
+use std::fs::File;
+use std::future::Future;
+use std::time::Duration;
+
+use anyhow::{Context, bail};
+use tokio::time::Instant;
+
+pub use daemon::{Daemon, require_programs};
+pub use layout::Layout;
+pub use zones::Zones;
+
+/// The running servers; dropping it ends them.
+pub struct World {
+    /// Where everything is.
+    pub layout: Layout,
+    /// Zones and the changes to them.
+    pub zones: Zones,
+    daemons: Vec<Daemon>,
+    _lock: File,
+}
+
+impl World {
+    /// Starts every server, on fresh state or on what the last run left.
+    /// `say` is told what is being done.
+    ///
+    /// # Errors
+    /// If a program is missing, a port is busy, or another copy runs on the
+    /// same state; the message names it.
+    pub async fn start(layout: Layout, say: impl Fn(&str)) -> anyhow::Result<Self> {
+        require_programs()?;
+        let lock = layout.lock()?;
+        layout.prepare()?;
+        layout.check_ports()?;
+        let mut daemons = Vec::new();
+        say("Starting PostgreSQL");
+        daemons.push(postgres::start(&layout).await?);
+        say("Starting the name servers");
+        daemons.extend(knot::start(&layout).await?);
+        let zones = Zones::new(layout.clone());
+        zones.ensure_base().await?;
+        say("Starting three resolvers");
+        daemons.extend(unbound::start(&layout).await?);
+        say("Starting the certification authority");
+        daemons.push(pebble::start(&layout).await?);
+        Ok(Self { layout, zones, daemons, _lock: lock })
+    }
+
+    /// Ends every server, the last started first, and waits until all are gone.
+    pub async fn stop(mut self) {
+        while let Some(daemon) = self.daemons.pop() {
+            daemon.stop().await;
+        }
+    }
+
+    /// Makes an empty database and returns its connection URL.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    pub async fn database(&self, name: &str) -> anyhow::Result<String> {
+        postgres::create_database(&self.layout, name).await
+    }
+
+    /// What Pebble has written so far: the witness of every order.
+    ///
+    /// # Errors
+    /// If its log cannot be read.
+    pub fn issuer_log(&self) -> anyhow::Result<String> {
+        let path = self.layout.state.join("pebble/log");
+        std::fs::read_to_string(&path).with_context(|| format!("Cannot read {}", path.display()))
+    }
+}
+
+/// Waits until `condition` holds; fails after `patience` with what was waited for.
+///
+/// # Errors
+/// If the condition does not come to hold.
+pub async fn wait_for<F>(
+    what: &str,
+    patience: Duration,
+    mut condition: impl FnMut() -> F,
+) -> anyhow::Result<()>
+where
+    F: Future<Output = bool>,
+{
+    let deadline = Instant::now() + patience;
+    while !condition().await {
+        if Instant::now() > deadline {
+            bail!("{what} did not happen within {} s", patience.as_secs());
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    Ok(())
+}

@@ -1,0 +1,354 @@
+//! What can be typed.
+
+use std::net::{IpAddr, SocketAddr};
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use nomenta_core::gate::Stage;
+use nomenta_dns::Vantage;
+use nomenta_service::Role;
+use nomenta_world::customer::Mistake;
+
+/// Custom-domain onboarding: what to publish, what is wrong, what to do.
+///
+/// Exit status: 0 done, 1 failed, 2 wrong call, 3 not yet.
+#[derive(Parser)]
+#[command(name = "nomenta", version, propagate_version = true)]
+pub(crate) struct Arguments {
+    /// Base URL of the service.
+    #[arg(long, env = "NOMENTA_URL", default_value = "http://127.0.0.1:8640", global = true)]
+    pub url: String,
+    /// Access key.
+    #[arg(long, env = "NOMENTA_KEY", default_value = "", hide_env_values = true, global = true)]
+    pub key: String,
+    /// Shape of the output.
+    #[arg(long = "as", value_enum, default_value_t = Shape::Table, global = true)]
+    pub shape: Shape,
+    #[command(subcommand)]
+    pub verb: Verb,
+}
+
+/// Shape of the output.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Shape {
+    /// For people.
+    Table,
+    /// For programs.
+    Json,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum Verb {
+    /// Run the service.
+    Serve(Box<ServeOptions>),
+    /// Run the whole world on loopback with made-up customers.
+    Demo(DemoOptions),
+    /// Print the OpenAPI document of the API.
+    Openapi,
+    /// Accounts of the platform.
+    #[command(subcommand)]
+    Account(AccountVerb),
+    /// Sites of the accounts.
+    #[command(subcommand)]
+    Site(SiteVerb),
+    /// Where traffic must land.
+    #[command(subcommand)]
+    Ingress(IngressVerb),
+    /// Access keys.
+    #[command(subcommand)]
+    Key(KeyVerb),
+    /// Take a domain in, and print what the customer must publish.
+    Enrol(EnrolOptions),
+    /// Print what the customer must publish.
+    Sheet {
+        /// The domain.
+        host: String,
+    },
+    /// Look at a domain now, and print every answer.
+    Survey(SurveyOptions),
+    /// Say where a domain stands, what is wrong, and what to do.
+    Explain {
+        /// The domain.
+        host: String,
+    },
+    /// List domains and where they stand.
+    Roster(RosterOptions),
+    /// Print what happened to a domain.
+    History {
+        /// The domain.
+        host: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum AccountVerb {
+    /// Add an account.
+    Add {
+        /// Short name.
+        name: String,
+        /// Name for people.
+        #[arg(long)]
+        title: Option<String>,
+    },
+    /// List accounts.
+    List,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum SiteVerb {
+    /// Add a site to an account.
+    Add {
+        /// Short name, the first label of its default host.
+        name: String,
+        /// Account that it belongs to.
+        #[arg(long)]
+        account: String,
+        /// Ingress that its traffic lands on.
+        #[arg(long)]
+        ingress: String,
+    },
+    /// List sites.
+    List,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum IngressVerb {
+    /// Add an ingress.
+    Add(IngressOptions),
+    /// Give an ingress other targets; its domains are looked at again.
+    Revise(IngressOptions),
+    /// List ingresses.
+    List,
+}
+
+#[derive(Args)]
+pub(crate) struct IngressOptions {
+    /// Short name.
+    pub name: String,
+    /// IPv4 address; repeat for each.
+    #[arg(long, required = true)]
+    pub ipv4: Vec<String>,
+    /// IPv6 address; repeat for each.
+    #[arg(long)]
+    pub ipv6: Vec<String>,
+    /// Canonical host, with {site} for one per site.
+    #[arg(long)]
+    pub canonical: String,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum KeyVerb {
+    /// Make a key; its secret is shown this once.
+    Add {
+        /// What it is for.
+        name: String,
+        /// viewer, operator, admin or edge.
+        #[arg(long)]
+        role: Role,
+    },
+    /// List keys.
+    List,
+    /// Make a key open nothing from now on.
+    Revoke {
+        /// The key's id, as listed.
+        id: String,
+    },
+}
+
+/// How long to wait for a stage.
+#[derive(Args)]
+pub(crate) struct Waiting {
+    /// Wait until the domain has come this far, showing progress.
+    #[arg(long, value_name = "STAGE")]
+    pub until: Option<Stage>,
+    /// Longest wait, in seconds.
+    #[arg(long, default_value_t = 600, value_name = "SECONDS", requires = "until")]
+    pub within: u64,
+}
+
+#[derive(Args)]
+pub(crate) struct EnrolOptions {
+    /// The domain, as the customer typed or pasted it.
+    pub host: String,
+    /// The site that it will show.
+    #[arg(long)]
+    pub site: String,
+    #[command(flatten)]
+    pub waiting: Waiting,
+}
+
+#[derive(Args)]
+pub(crate) struct SurveyOptions {
+    /// The domain.
+    pub host: String,
+    #[command(flatten)]
+    pub waiting: Waiting,
+}
+
+#[derive(Args)]
+pub(crate) struct RosterOptions {
+    /// Only this stage: ownership, routing, certificate, serving or live.
+    #[arg(long)]
+    pub stage: Option<Stage>,
+    /// Only this account.
+    #[arg(long)]
+    pub account: Option<String>,
+    /// Only names that contain this.
+    #[arg(long)]
+    pub text: Option<String>,
+}
+
+#[derive(Args)]
+#[command(args_conflicts_with_subcommands = true)]
+pub(crate) struct DemoOptions {
+    #[command(subcommand)]
+    pub verb: Option<DemoVerb>,
+    #[command(flatten)]
+    pub place: Place,
+    /// Forget what earlier runs left.
+    #[arg(long)]
+    pub fresh: bool,
+    /// Write how to reach the demo to this file, as JSON, once it serves.
+    #[arg(long, value_name = "FILE")]
+    pub ready_file: Option<PathBuf>,
+}
+
+/// Which demo.
+#[derive(Args)]
+pub(crate) struct Place {
+    /// State folder.
+    #[arg(long, default_value = "/var/tmp/nomenta-demo")]
+    pub state: PathBuf,
+    /// First of its row of ports.
+    #[arg(long, default_value_t = 8630, value_parser = clap::value_parser!(u16).range(1024..=60000))]
+    pub base_port: u16,
+}
+
+#[derive(Subcommand)]
+pub(crate) enum DemoVerb {
+    /// Play the customer of a domain in the running demo.
+    Customer {
+        /// The domain; register a new one under .example or .test at will.
+        host: String,
+        /// Take back what was published.
+        #[arg(long, conflicts_with = "mistake")]
+        take_back: bool,
+        /// Publish it wrongly in this way; rightly if left out.
+        #[arg(long)]
+        mistake: Option<Mistake>,
+        #[command(flatten)]
+        place: Place,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct ServeOptions {
+    /// Where API and console are served.
+    #[arg(long, default_value = "127.0.0.1:8640")]
+    pub listen: SocketAddr,
+    /// PostgreSQL connection URL.
+    #[arg(long, env = "NOMENTA_DATABASE", hide_env_values = true)]
+    pub database: String,
+    /// Sealing key: 64 hexadecimal characters.
+    #[arg(long, env = "NOMENTA_SEALING_KEY", hide_env_values = true)]
+    pub sealing_key: String,
+    /// An admin key to be made sure of at start.
+    #[arg(long, env = "NOMENTA_ADMIN_KEY", hide_env_values = true)]
+    pub admin_key: Option<String>,
+    /// An edge key to be made sure of at start.
+    #[arg(long, env = "NOMENTA_EDGE_KEY", hide_env_values = true)]
+    pub edge_key: Option<String>,
+    /// The platform's own zone.
+    #[arg(long)]
+    pub platform_zone: String,
+    /// The word in the challenge label.
+    #[arg(long)]
+    pub brand: String,
+    /// Address of a root server; repeat for each.
+    #[arg(long, required = true)]
+    pub root_server: Vec<IpAddr>,
+    /// Port of authority servers.
+    #[arg(long, default_value_t = 53)]
+    pub dns_port: u16,
+    /// A resolver to read through, as NAME=ADDRESS:PORT; repeat for each.
+    #[arg(long, value_parser = read_vantage)]
+    pub vantage: Vec<Vantage>,
+    /// Port of plain HTTP at customers' domains.
+    #[arg(long, default_value_t = 80)]
+    pub http_port: u16,
+    /// Port of HTTPS at customers' domains.
+    #[arg(long, default_value_t = 443)]
+    pub https_port: u16,
+    /// Which addresses customers' zones may lead to: public, or loopback.
+    #[arg(long, value_enum, default_value_t = EgressRule::Public)]
+    pub egress: EgressRule,
+    /// PEM file of the roots that served chains must lead to.
+    #[arg(long, default_value = "/etc/ssl/certs/ca-certificates.crt")]
+    pub trust: PathBuf,
+    /// ACME directory URL.
+    #[arg(long)]
+    pub acme_directory: String,
+    /// PEM root of the directory's own TLS certificate, if no public one.
+    #[arg(long)]
+    pub acme_root: Option<PathBuf>,
+    /// Contact for the ACME account, as mailto: URL.
+    #[arg(long)]
+    pub acme_contact: Option<String>,
+    /// Issuer name of the certification authority in CAA records; repeat for each.
+    #[arg(long)]
+    pub ca_identity: Vec<String>,
+    /// Share of vantages that must see the routing, 0 to 1.
+    #[arg(long, default_value_t = 2.0 / 3.0, value_parser = read_share)]
+    pub quorum: f64,
+    /// Seconds to the next look after a change.
+    #[arg(long, default_value_t = 5)]
+    pub look_first: u32,
+    /// Most seconds to the next look while nothing moves.
+    #[arg(long, default_value_t = 1800)]
+    pub look_most: u32,
+    /// Seconds between looks at a live domain.
+    #[arg(long, default_value_t = 21600)]
+    pub look_live: u32,
+    /// Seconds to the next order after a refusal; doubles each time.
+    #[arg(long, default_value_t = 300)]
+    pub order_retry: u32,
+}
+
+/// Which addresses customers' zones may lead to.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum EgressRule {
+    /// Publicly routed addresses only.
+    Public,
+    /// Loopback only, for a closed test world.
+    Loopback,
+}
+
+fn read_vantage(text: &str) -> Result<Vantage, String> {
+    let advice = || format!("{text} is not a vantage. Write it like north=192.0.2.53:53.");
+    let (name, address) = text.split_once('=').ok_or_else(advice)?;
+    Ok(Vantage { name: name.to_owned(), address: address.parse().map_err(|_| advice())? })
+}
+
+fn read_share(text: &str) -> Result<f64, String> {
+    let share = text.parse().ok().filter(|s| (0.0..=1.0).contains(s));
+    share.ok_or_else(|| format!("{text} is not a share. Use a number from 0 to 1, such as 0.67."))
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    #[test]
+    fn the_definition_is_sound() {
+        super::Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn vantages_and_shares_are_read() {
+        assert_eq!(super::read_vantage("north=127.0.0.1:53").expect("valid").name, "north");
+        for bad in ["north", "north=127.0.0.1", "=x"] {
+            assert!(super::read_vantage(bad).is_err(), "{bad}");
+        }
+        assert!(super::read_share("1.5").is_err() && super::read_share("0.5").is_ok());
+    }
+}

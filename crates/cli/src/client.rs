@@ -1,0 +1,81 @@
+//! The client of the API.
+
+use anyhow::{Context, bail};
+use eventsource_stream::Eventsource;
+use futures::{Stream, StreamExt};
+use nomenta_service::dto::Event;
+use reqwest::{Method, RequestBuilder, Response};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
+
+/// The client of the API.
+pub(crate) struct Client {
+    inner: reqwest::Client,
+    url: String,
+    key: String,
+}
+
+impl Client {
+    pub fn new(url: String, key: String) -> anyhow::Result<Self> {
+        let url = url.trim_end_matches('/').to_owned();
+        Ok(Self { inner: reqwest::Client::builder().build()?, url, key })
+    }
+
+    fn request(&self, method: Method, path: &str) -> RequestBuilder {
+        self.inner.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.key)
+    }
+
+    async fn send(&self, request: RequestBuilder) -> anyhow::Result<Response> {
+        if self.key.is_empty() {
+            bail!("No key is set. Set NOMENTA_KEY, or give --key.");
+        }
+        let unreachable = || format!("Cannot reach the service at {}. Is NOMENTA_URL right?", self.url);
+        let response = request.send().await.with_context(unreachable)?;
+        if response.status().is_success() {
+            return Ok(response);
+        }
+        let status = response.status();
+        let problem: Value = response.json().await.unwrap_or_default();
+        match problem["detail"].as_str() {
+            Some(detail) => bail!("{detail}"),
+            None => bail!("The service answered with status {status}."),
+        }
+    }
+
+    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> anyhow::Result<T> {
+        let response = self.send(self.request(Method::GET, path)).await?;
+        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
+    pub async fn get_with<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &impl Serialize,
+    ) -> anyhow::Result<T> {
+        let response = self.send(self.request(Method::GET, path).query(query)).await?;
+        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
+    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> anyhow::Result<T> {
+        let response = self.send(self.request(Method::POST, path).json(body)).await?;
+        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
+    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> anyhow::Result<T> {
+        let response = self.send(self.request(Method::PUT, path).json(body)).await?;
+        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
+    /// For calls that answer with nothing.
+    pub async fn ask(&self, method: Method, path: &str) -> anyhow::Result<()> {
+        self.send(self.request(method, path)).await.map(drop)
+    }
+
+    /// Events as they happen, from now on.
+    pub async fn events(&self) -> anyhow::Result<impl Stream<Item = anyhow::Result<Event>> + Unpin> {
+        let response = self.send(self.request(Method::GET, "events")).await?;
+        let stream = response.bytes_stream().eventsource();
+        Ok(stream.map(|event| Ok(serde_json::from_str(&event?.data)?)).boxed())
+    }
+}

@@ -1,0 +1,130 @@
+//! `enrol`, `sheet`, `survey`, `explain`, `roster` and `history`.
+
+use std::time::Duration;
+
+use nomenta_service::dto::{DomainDetail, Event, NewDomain, RosterLine, RosterQuery, SheetView, SurveyView};
+use reqwest::Method;
+use serde_json::Value;
+use tokio::time::{Instant, sleep};
+
+use crate::Done;
+use crate::args::{EnrolOptions, RosterOptions, Shape, SurveyOptions};
+use crate::client::Client;
+use crate::follow;
+use crate::render::{self, listing, print_json};
+
+/// Lines asked for at once.
+const PAGE: i64 = 500;
+
+pub(crate) async fn enrol(client: &Client, shape: Shape, options: EnrolOptions) -> anyhow::Result<Done> {
+    let EnrolOptions { host, site, waiting } = options;
+    let view: SheetView = client.post("domains", &NewDomain { host, site }).await?;
+    match shape {
+        Shape::Json => {
+            print_json(&view)?;
+        }
+        Shape::Table => render::sheet(&view),
+    }
+    follow::wait(client, view.sheet.host.as_str(), &waiting).await
+}
+
+pub(crate) async fn sheet(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
+    let view: SheetView = client.get(&path(host, "/sheet")).await?;
+    match shape {
+        Shape::Json => print_json(&view),
+        Shape::Table => {
+            render::sheet(&view);
+            Ok(Done::Yes)
+        }
+    }
+}
+
+pub(crate) async fn survey(client: &Client, shape: Shape, options: SurveyOptions) -> anyhow::Result<Done> {
+    let SurveyOptions { host, waiting } = options;
+    let view = look(client, &host).await?;
+    let done = follow::wait(client, &encoded(&host), &waiting).await?;
+    let view = if waiting.until.is_some() { client.get(&path(&host, "/survey")).await? } else { view };
+    match shape {
+        Shape::Json => {
+            print_json(&view)?;
+        }
+        Shape::Table => render::survey(&view),
+    }
+    Ok(done)
+}
+
+/// Asks for a look, and waits until it has been made.
+async fn look(client: &Client, host: &str) -> anyhow::Result<SurveyView> {
+    let when = |view: &SurveyView| view.survey.as_ref().map(|s| s.at);
+    let before: SurveyView = client.get(&path(host, "/survey")).await?;
+    client.ask(Method::POST, &path(host, "/survey")).await?;
+    let deadline = Instant::now() + Duration::from_secs(60);
+    loop {
+        let now: SurveyView = client.get(&path(host, "/survey")).await?;
+        if when(&now) != when(&before) {
+            return Ok(now);
+        }
+        anyhow::ensure!(Instant::now() < deadline, "The look was not made within 60 s. Is a worker running?");
+        sleep(Duration::from_millis(150)).await;
+    }
+}
+
+pub(crate) async fn explain(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
+    let detail: DomainDetail = client.get(&path(host, "")).await?;
+    match shape {
+        Shape::Json => print_json(&detail),
+        Shape::Table => {
+            render::explain(&detail);
+            Ok(Done::Yes)
+        }
+    }
+}
+
+pub(crate) async fn roster(client: &Client, shape: Shape, options: RosterOptions) -> anyhow::Result<Done> {
+    let RosterOptions { stage, account, text } = options;
+    let stage = stage.map(|s| s.to_string());
+    let mut query = RosterQuery { stage, account, text, after: None, limit: Some(PAGE) };
+    let mut lines: Vec<RosterLine> = Vec::new();
+    loop {
+        let page: Vec<RosterLine> = client.get_with("domains", &query).await?;
+        let full = i64::try_from(page.len()).unwrap_or(0) == PAGE;
+        lines.extend(page);
+        query.after = lines.last().map(|l| l.host.clone());
+        if !full {
+            break;
+        }
+    }
+    listing(shape, &lines, ["DOMAIN", "ACCOUNT", "GATES", "STAGE", "FINDINGS", "FOR"], render::roster_line)
+}
+
+pub(crate) async fn history(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
+    let mut events: Vec<Event> = Vec::new();
+    loop {
+        let after = events.last().map_or(0, |e| e.sequence);
+        let page: Vec<Event> = client.get(&format!("{}?after={after}", path(host, "/events"))).await?;
+        if page.is_empty() {
+            break;
+        }
+        events.extend(page);
+    }
+    match shape {
+        Shape::Json => print_json(&events),
+        Shape::Table => {
+            events.iter().for_each(|event| println!("{}", render::event(event)));
+            Ok(Done::Yes)
+        }
+    }
+}
+
+fn path(host: &str, rest: &str) -> String {
+    format!("domains/{}{rest}", encoded(host))
+}
+
+/// A host as it may stand in a path, whatever was pasted: the service gives
+/// the same answer to a bad one as to a bad one typed in a form.
+fn encoded(host: &str) -> String {
+    match nomenta_core::hostname::Hostname::parse(host) {
+        Ok(host) => host.to_string(),
+        Err(_) => Value::from(host).to_string().bytes().map(|b| format!("%{b:02X}")).collect(),
+    }
+}

@@ -1,0 +1,6 @@
+//! One module for each group of verbs.
+
+pub mod demo;
+pub mod domain;
+pub mod registry;
+pub mod serve;

@@ -1,0 +1,97 @@
+//! `serve` and `openapi`.
+
+use std::time::Duration;
+
+use anyhow::ensure;
+use chrono::Duration as Span;
+use nomenta_certs::VisitorConfig;
+use nomenta_certs::acme::AcmeConfig;
+use nomenta_core::ingress::Platform;
+use nomenta_core::names;
+use nomenta_core::policy::Policy;
+use nomenta_dns::{DnsConfig, Egress};
+use nomenta_service::{BootKey, Role, ServiceConfig};
+use tokio::signal::unix::{SignalKind, signal};
+use tokio_util::sync::CancellationToken;
+use tracing_subscriber::EnvFilter;
+
+use crate::Done;
+use crate::args::{EgressRule, ServeOptions};
+
+/// Runs the service until it is told to stop.
+pub(crate) async fn run(options: ServeOptions) -> anyhow::Result<Done> {
+    let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info"));
+    tracing_subscriber::fmt().json().with_env_filter(filter).with_writer(std::io::stderr).init();
+    nomenta_service::run(configuration(options)?, on_signal()?).await?;
+    Ok(Done::Yes)
+}
+
+/// Prints the OpenAPI document.
+pub(crate) fn openapi() -> anyhow::Result<Done> {
+    println!("{}", nomenta_service::document().to_pretty_json()?);
+    Ok(Done::Yes)
+}
+
+/// Cancelled by Ctrl-C and SIGTERM.
+pub(crate) fn on_signal() -> anyhow::Result<CancellationToken> {
+    let stop = CancellationToken::new();
+    for kind in [SignalKind::interrupt(), SignalKind::terminate()] {
+        let (mut signals, stop) = (signal(kind)?, stop.clone());
+        tokio::spawn(async move {
+            signals.recv().await;
+            stop.cancel();
+        });
+    }
+    Ok(stop)
+}
+
+fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
+    let patience = Duration::from_secs(5);
+    let egress = match options.egress {
+        EgressRule::Public => Egress::Public,
+        EgressRule::Loopback => Egress::LoopbackOnly,
+    };
+    ensure!(!options.brand.is_empty(), "--brand must not be empty");
+    let seconds = |s: u32| Span::seconds(s.into());
+    let boot = |name: &str, role, secret: Option<String>| {
+        secret.map(|secret| BootKey { name: format!("{name} (configuration)"), role, secret })
+    };
+    let keys = [boot("admin", Role::Admin, options.admin_key), boot("edge", Role::Edge, options.edge_key)];
+    Ok(ServiceConfig {
+        listen: options.listen,
+        database: options.database,
+        sealing_key: options.sealing_key,
+        platform: Platform { zone: names::normal(&options.platform_zone), brand: options.brand },
+        policy: Policy {
+            quorum: options.quorum,
+            ca_identities: options.ca_identity.iter().map(|i| i.to_ascii_lowercase()).collect(),
+            look_first: seconds(options.look_first),
+            look_most: seconds(options.look_most),
+            look_live: seconds(options.look_live),
+            order_retry: seconds(options.order_retry),
+            ..Policy::default()
+        },
+        dns: DnsConfig {
+            roots: options.root_server,
+            authority_port: options.dns_port,
+            vantages: options.vantage,
+            timeout: Duration::from_millis(1500),
+            tries: 3,
+            egress,
+        },
+        visits: VisitorConfig {
+            http_port: options.http_port,
+            https_port: options.https_port,
+            patience,
+            egress,
+        },
+        trust: options.trust,
+        acme: AcmeConfig {
+            directory: options.acme_directory,
+            directory_root: options.acme_root,
+            contact: options.acme_contact,
+            patience: Duration::from_secs(60),
+        },
+        boot_keys: keys.into_iter().flatten().collect(),
+    })
+}

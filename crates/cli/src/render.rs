@@ -1,0 +1,249 @@
+//! Output for people and for programs.
+
+use chrono::{DateTime, Local, Utc};
+use comfy_table::{ContentArrangement, Table, presets};
+use nomenta_core::gate::{GateState, Gates};
+use nomenta_core::reading::{Outcome, Reading};
+use nomenta_core::verdict::Verdict;
+use nomenta_service::dto::{DomainDetail, Event, JudgedLine, OpenFinding, RosterLine, SheetView, SurveyView};
+use serde::Serialize;
+
+use crate::Done;
+use crate::args::Shape;
+
+/// Prints rows as a table, or as they are.
+pub(crate) fn listing<T: Serialize, const N: usize>(
+    shape: Shape,
+    rows: &[T],
+    header: [&str; N],
+    row: impl Fn(&T) -> [String; N],
+) -> anyhow::Result<Done> {
+    if shape == Shape::Json {
+        return print_json(&rows);
+    }
+    if rows.is_empty() {
+        println!("None.");
+    } else {
+        println!("{}", table(header, rows.iter().map(row)));
+    }
+    Ok(Done::Yes)
+}
+
+/// Prints one sentence, or what it is about.
+pub(crate) fn said<T: Serialize>(shape: Shape, value: &T, sentence: &str) -> anyhow::Result<Done> {
+    if shape == Shape::Json {
+        return print_json(value);
+    }
+    println!("{sentence}");
+    Ok(Done::Yes)
+}
+
+pub(crate) fn print_json<T: Serialize + ?Sized>(value: &T) -> anyhow::Result<Done> {
+    println!("{}", serde_json::to_string_pretty(value)?);
+    Ok(Done::Yes)
+}
+
+fn table<const N: usize>(header: [&str; N], rows: impl IntoIterator<Item = [String; N]>) -> Table {
+    let mut table = Table::new();
+    table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+    table.set_header(header);
+    table.add_rows(rows);
+    for column in table.column_iter_mut() {
+        column.set_padding((0, 2));
+    }
+    table
+}
+
+/// The line with four posts: `▌` passed, `▯` waiting, `╪` blocked, `┆` lapsed.
+fn posts(gates: &Gates) -> String {
+    let post = |state| match state {
+        GateState::Passed => "─▌",
+        GateState::Waiting => "·▯",
+        GateState::Blocked => "·╪",
+        GateState::Lapsed => "┄┆",
+    };
+    gates.0.iter().map(|g| post(g.state)).collect()
+}
+
+/// `for 3 h`, as people say it.
+pub(crate) fn span(from: DateTime<Utc>, to: DateTime<Utc>) -> String {
+    let seconds = (to - from).num_seconds().max(0);
+    match seconds {
+        0..=89 => format!("{seconds} s"),
+        90..=5399 => format!("{} min", (seconds + 30) / 60),
+        5400..=172_799 => format!("{} h", (seconds + 1800) / 3600),
+        _ => format!("{} days", seconds / 86_400),
+    }
+}
+
+pub(crate) fn roster_line(line: &RosterLine) -> [String; 6] {
+    let since = line.gates.0.iter().map(|g| g.since).max().unwrap_or(line.enrolled_at);
+    [
+        line.shown.clone(),
+        line.account.clone(),
+        posts(&line.gates),
+        line.stage.clone(),
+        line.findings.join(", "),
+        span(since, Utc::now()),
+    ]
+}
+
+pub(crate) fn gates(detail: &DomainDetail) -> String {
+    format!("{}  {}  {}", detail.shown, posts(&detail.gates), detail.stage)
+}
+
+pub(crate) fn reasons(detail: &DomainDetail) -> Vec<String> {
+    let gates = detail.gates.0.iter().filter(|g| g.state != GateState::Passed);
+    gates.take(1).map(|g| format!("{} is {}: {}", g.name, g.state, g.reason)).collect()
+}
+
+pub(crate) fn sheet(view: &SheetView) {
+    let sheet = &view.sheet;
+    println!("To publish for {}, in the zone {}:\n", sheet.host.to_unicode(), sheet.zone);
+    let rows = sheet.lines.iter().map(|l| {
+        [l.rtype.to_string(), l.host_field.clone(), l.value.clone(), l.ttl.to_string(), l.owner.clone()]
+    });
+    println!("{}", table(["TYPE", "HOST", "VALUE", "TTL", "FULL NAME"], rows));
+    println!("\nHOST is for editors that add {} by themselves; others want the full name.", sheet.zone);
+    println!("The token is good until {}.", view.token_expires_at.format("%Y-%m-%d"));
+}
+
+pub(crate) fn survey(view: &SurveyView) {
+    let Some(survey) = &view.survey else {
+        println!("Not looked at yet.");
+        return;
+    };
+    let rows = survey.readings.iter().map(|r| {
+        let (answer, ttl) = answer(r);
+        [r.source.to_string(), r.name.clone(), r.rtype.to_string(), answer, ttl, r.rtt_ms.to_string()]
+    });
+    println!("{}", table(["SERVER", "NAME", "TYPE", "ANSWER", "TTL", "MS"], rows));
+    if survey.readings.is_empty() {
+        println!("No server of the zone could be asked; nomenta explain says why.");
+    }
+}
+
+fn answer(reading: &Reading) -> (String, String) {
+    match &reading.outcome {
+        Outcome::Answer { records, .. } if !records.is_empty() => {
+            let values: Vec<_> =
+                records.iter().map(|r| format!("{} {}", r.data.type_name(), r.data)).collect();
+            let ttl = records.iter().map(|r| r.ttl).min().unwrap_or(0);
+            (values.join("\n"), ttl.to_string())
+        }
+        _ => (reading.failure().unwrap_or_else(|| "nothing there".into()), String::new()),
+    }
+}
+
+pub(crate) fn explain(detail: &DomainDetail) {
+    let now = Utc::now();
+    println!("{}   {} of {}\n", detail.shown, detail.site, detail.account);
+    for gate in &detail.gates.0 {
+        let since = span(gate.since, now);
+        let explained = |f: &OpenFinding| gate.reason.starts_with(&format!("{}: ", f.finding.code));
+        let reason = match detail.findings.iter().find(|f| explained(f)) {
+            Some(open) => &open.finding.code,
+            None => &gate.reason,
+        };
+        println!("  {:<12} {:<8} for {:<8} {}", gate.name.to_string(), gate.state.to_string(), since, reason);
+    }
+    for finding in &detail.findings {
+        print_finding(finding, now);
+    }
+    println!("\nWhat to publish, and what is read:\n");
+    let rows = detail.lines.iter().map(judged_line);
+    println!("{}", table(["TYPE", "HOST", "VALUE", "AT THE ZONE", "VANTAGES"], rows));
+    if let Some(next) = detail.next_look {
+        println!("\nNext look in {}.", span(now, next));
+    }
+}
+
+fn print_finding(open: &OpenFinding, now: DateTime<Utc>) {
+    let finding = &open.finding;
+    println!("\n{}, for {}", finding.code, span(open.first_seen, now));
+    println!("  {}", finding.remedy);
+    println!("  {}", finding.remark);
+    for sighting in &finding.evidence {
+        let ttl = sighting.ttl.map(|t| format!(", TTL {t} s")).unwrap_or_default();
+        println!("  Seen at {}: {}{ttl}", sighting.source, sighting.said);
+    }
+}
+
+fn judged_line(judged: &JudgedLine) -> [String; 5] {
+    let of = |authority: bool| {
+        let cells = judged.cells.iter().filter(|c| c.source.is_authority() == authority);
+        let verdicts: Vec<_> = cells.map(|c| word(c.verdict)).collect();
+        tally(&verdicts)
+    };
+    let line = &judged.line;
+    [line.rtype.to_string(), line.host_field.clone(), line.value.clone(), of(true), of(false)]
+}
+
+/// `match 2` or `absent 1, match 2`.
+fn tally(verdicts: &[&str]) -> String {
+    let mut words: Vec<&str> = verdicts.to_vec();
+    words.sort_unstable();
+    words.dedup();
+    let count = |word: &str| verdicts.iter().filter(|v| **v == word).count();
+    let parts: Vec<_> = words.into_iter().map(|w| format!("{w} {}", count(w))).collect();
+    if parts.is_empty() { "not read".into() } else { parts.join(", ") }
+}
+
+fn word(verdict: Verdict) -> &'static str {
+    match verdict {
+        Verdict::Match => "match",
+        Verdict::Absent => "absent",
+        Verdict::Partial => "partial",
+        Verdict::Differs => "differs",
+        Verdict::Unreadable => "unreadable",
+    }
+}
+
+/// One line of history: the time, what happened, and why.
+pub(crate) fn event(event: &Event) -> String {
+    let at = event.time.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S");
+    let text = |name: &str| event.data[name].as_str().unwrap_or_default().to_owned();
+    let what = match event.kind.trim_start_matches("nomenta.") {
+        "domain.enrolled" => format!("enrolled for the site {} of {}", text("site"), text("account")),
+        "gate.changed" => {
+            format!("{}: {} → {}. {}", text("gate"), text("from"), text("to"), text("reason"))
+        }
+        "finding.opened" => format!("found {}. {}", text("code"), text("remedy")),
+        "finding.cleared" => format!("{} is gone", text("code")),
+        "order.placed" => "certificate ordered".into(),
+        "order.refused" => {
+            let detail = event.data["problem"]["detail"].as_str().unwrap_or_default();
+            format!("certificate refused: {detail}")
+        }
+        "certificate.issued" => format!("certificate {} issued by {}", text("serial"), text("issuer")),
+        other => other.to_owned(),
+    };
+    format!("{at}  {what}")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use chrono::Duration;
+
+    #[test]
+    fn time_is_said_as_people_say_it() {
+        let start = DateTime::UNIX_EPOCH;
+        for (seconds, want) in [
+            (-5, "0 s"),
+            (12, "12 s"),
+            (150, "3 min"),
+            (3600, "60 min"),
+            (10_800, "3 h"),
+            (400_000, "4 days"),
+        ] {
+            assert_eq!(span(start, start + Duration::seconds(seconds)), want);
+        }
+    }
+
+    #[test]
+    fn verdicts_are_counted_by_word() {
+        assert_eq!(tally(&["match", "absent", "match"]), "absent 1, match 2");
+        assert_eq!(tally(&[]), "not read");
+    }
+}

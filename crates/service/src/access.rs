@@ -1,0 +1,152 @@
+//! Who may do what: keys by their hash, and console sessions.
+
+use std::fmt;
+use std::str::FromStr;
+use std::sync::Arc;
+
+use axum::extract::FromRequestParts;
+use axum::http::header::{AUTHORIZATION, COOKIE};
+use axum::http::request::Parts;
+use chrono::{DateTime, Duration, Utc};
+use data_encoding::BASE64URL_NOPAD;
+use nomenta_store::KeyRow;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+use crate::App;
+use crate::problem::Problem;
+
+/// Name of the console's cookie.
+pub(crate) const COOKIE_NAME: &str = "nomenta_session";
+const SESSION_HOURS: i64 = 12;
+
+/// What a key opens. Each role may do what the one before it may; `edge`
+/// stands apart and opens the edge's calls alone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// Feed, certificates with keys, and challenge answers.
+    Edge,
+    /// Looks at everything but tokens of keys.
+    Viewer,
+    /// Enrols domains and asks for looks.
+    Operator,
+    /// Accounts, sites, ingresses and keys.
+    Admin,
+}
+
+impl Role {
+    /// As it is written.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Edge => "edge",
+            Self::Viewer => "viewer",
+            Self::Operator => "operator",
+            Self::Admin => "admin",
+        }
+    }
+}
+
+impl fmt::Display for Role {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+impl FromStr for Role {
+    type Err = String;
+    fn from_str(word: &str) -> Result<Self, Self::Err> {
+        [Self::Edge, Self::Viewer, Self::Operator, Self::Admin]
+            .into_iter()
+            .find(|role| role.as_str() == word)
+            .ok_or_else(|| format!("{word} is not a role. Use viewer, operator, admin or edge."))
+    }
+}
+
+/// What is kept of a secret. Secrets are 160 random bits, so one round of
+/// SHA-256 is enough.
+pub fn hash(secret: &str) -> Vec<u8> {
+    Sha256::digest(secret).to_vec()
+}
+
+/// The last four characters, to tell keys apart in listings.
+pub fn hint(secret: &str) -> String {
+    secret.chars().skip(secret.chars().count().saturating_sub(4)).collect()
+}
+
+/// The caller of a request.
+#[derive(Clone, Debug)]
+pub(crate) struct Caller {
+    pub key: KeyRow,
+    pub role: Role,
+}
+
+impl Caller {
+    /// Lets pass who has `wanted` or more.
+    pub fn needs(&self, wanted: Role) -> Result<(), Problem> {
+        let fits = match wanted {
+            Role::Edge => self.role == Role::Edge,
+            _ => self.role >= wanted,
+        };
+        if fits { Ok(()) } else { Err(Problem::forbidden(self.role, wanted)) }
+    }
+}
+
+impl FromRequestParts<Arc<App>> for Caller {
+    type Rejection = Problem;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
+        let header = |name| parts.headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
+        let bearer = header(AUTHORIZATION).strip_prefix("Bearer ").map(str::trim);
+        let key = match (bearer, session_cookie(header(COOKIE))) {
+            (Some(secret), _) => app.store.key_by_hash(&hash(secret)).await?,
+            (None, Some(cookie)) => match open_session(app, cookie, Utc::now()) {
+                Some(id) => app.store.key(id).await?,
+                None => None,
+            },
+            (None, None) => return Err(Problem::unauthorized("No key was given.")),
+        };
+        let key = key.ok_or_else(|| Problem::unauthorized("This key or session opens nothing."))?;
+        let role = key.role.parse().map_err(|e: String| Problem::unauthorized(&e))?;
+        Ok(Self { key, role })
+    }
+}
+
+fn session_cookie(header: &str) -> Option<&str> {
+    header.split(';').find_map(|pair| pair.trim().strip_prefix(COOKIE_NAME)?.strip_prefix('='))
+}
+
+/// A sealed note of which key signed in and until when: any process can read
+/// it, nobody can make one, and revoking the key ends the session.
+pub(crate) fn new_session(app: &App, key: Uuid, now: DateTime<Utc>) -> String {
+    let until = (now + Duration::hours(SESSION_HOURS)).timestamp();
+    let sealed = app.sealer.seal("session", format!("{key} {until}").as_bytes());
+    BASE64URL_NOPAD.encode(&sealed)
+}
+
+fn open_session(app: &App, cookie: &str, now: DateTime<Utc>) -> Option<Uuid> {
+    let sealed = BASE64URL_NOPAD.decode(cookie.as_bytes()).ok()?;
+    let text = String::from_utf8(app.sealer.open("session", &sealed).ok()?).ok()?;
+    let (key, until) = text.split_once(' ')?;
+    (until.parse::<i64>().ok()? > now.timestamp()).then_some(key.parse().ok()?)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn roles_are_read_and_ordered() {
+        assert!(Role::Admin > Role::Operator && Role::Operator > Role::Viewer && Role::Viewer > Role::Edge);
+        assert_eq!("operator".parse(), Ok(Role::Operator));
+        assert!("root".parse::<Role>().is_err());
+    }
+
+    #[test]
+    fn the_cookie_is_found_among_others() {
+        assert_eq!(session_cookie("a=1; nomenta_session=abc; b=2"), Some("abc"));
+        assert_eq!(session_cookie("nomenta_sessions=abc"), None);
+    }
+}

@@ -1,0 +1,361 @@
+//! What goes over the wire.
+
+use chrono::{DateTime, Utc};
+use nomenta_core::evidence::{CertificateFacts, Problem as IssuerProblem};
+use nomenta_core::finding::{Finding, Severity};
+use nomenta_core::gate::{Gate, GateName, Gates};
+use nomenta_core::sheet::{Line, Sheet};
+use nomenta_core::survey::Survey;
+use nomenta_core::verdict::Cell;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use utoipa::{IntoParams, ToSchema};
+use uuid::Uuid;
+
+use crate::access::Role;
+
+/// A customer of the platform.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Account {
+    /// Short name.
+    pub name: String,
+    /// Name for people.
+    pub title: String,
+    /// Since when.
+    pub created_at: DateTime<Utc>,
+    /// Domains taken in for it.
+    pub domains: i64,
+}
+
+/// An account to add.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewAccount {
+    /// Short name: letters, digits and hyphens.
+    pub name: String,
+    /// Name for people; the short name if left out.
+    pub title: Option<String>,
+}
+
+/// What a domain will show.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Site {
+    /// Short name.
+    pub name: String,
+    /// Account it belongs to.
+    pub account: String,
+    /// Ingress that its traffic lands on.
+    pub ingress: String,
+    /// Host under the platform's own zone.
+    pub default_host: String,
+    /// Since when.
+    pub created_at: DateTime<Utc>,
+}
+
+/// A site to add.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewSite {
+    /// Short name, the first label of its default host.
+    pub name: String,
+    /// Account it belongs to.
+    pub account: String,
+    /// Ingress that its traffic lands on.
+    pub ingress: String,
+}
+
+/// Targets of an ingress, as typed.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Targets {
+    /// IPv4 addresses.
+    pub ipv4: Vec<String>,
+    /// IPv6 addresses.
+    #[serde(default)]
+    pub ipv6: Vec<String>,
+    /// Canonical host, with `{site}` for one per site.
+    pub canonical: String,
+}
+
+/// An ingress to add.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewIngress {
+    /// Short name.
+    pub name: String,
+    /// Where traffic lands.
+    #[serde(flatten)]
+    pub targets: Targets,
+}
+
+/// An access key, without its secret.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct AccessKey {
+    /// Identifies the key.
+    pub id: Uuid,
+    /// What it is for.
+    pub name: String,
+    /// What it opens.
+    pub role: String,
+    /// Last four characters of the secret.
+    pub hint: String,
+    /// Since when.
+    pub created_at: DateTime<Utc>,
+    /// Last use, to the minute.
+    pub used_at: Option<DateTime<Utc>>,
+    /// Since when it opens nothing.
+    pub revoked_at: Option<DateTime<Utc>>,
+}
+
+/// A key to make.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewKey {
+    /// What it is for.
+    pub name: String,
+    /// What it opens.
+    pub role: Role,
+}
+
+/// A key just made: the only time its secret is shown.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MadeKey {
+    /// Identifies the key.
+    pub id: Uuid,
+    /// The secret.
+    pub secret: String,
+}
+
+/// A domain to take in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewDomain {
+    /// The domain as the customer typed or pasted it.
+    pub host: String,
+    /// The site it will show.
+    pub site: String,
+}
+
+/// One line of the roster.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RosterLine {
+    /// The name.
+    pub host: String,
+    /// The name in its own script.
+    pub shown: String,
+    /// The account.
+    pub account: String,
+    /// The site.
+    pub site: String,
+    /// The first gate not passed, or `live`.
+    pub stage: String,
+    /// The four gates in order.
+    #[schema(value_type = Vec<Gate>)]
+    pub gates: Gates,
+    /// Codes of open findings.
+    pub findings: Vec<String>,
+    /// Share of vantages that see the routing.
+    pub spread: Option<f64>,
+    /// When it was taken in.
+    pub enrolled_at: DateTime<Utc>,
+    /// Latest look.
+    pub looked_at: Option<DateTime<Utc>>,
+}
+
+/// Which part of the roster.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct RosterQuery {
+    /// Only this stage.
+    pub stage: Option<String>,
+    /// Only this account.
+    pub account: Option<String>,
+    /// Only names that contain this.
+    pub text: Option<String>,
+    /// Only names after this one: the cursor of the page before.
+    pub after: Option<String>,
+    /// Lines at most, 1 to 500; 100 if left out.
+    pub limit: Option<i64>,
+}
+
+/// How many domains stand at a stage.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct StageCount {
+    /// The stage.
+    pub stage: String,
+    /// Domains there.
+    pub count: i64,
+}
+
+/// A sheet line with what was read for it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JudgedLine {
+    /// What to publish.
+    #[serde(flatten)]
+    pub line: Line,
+    /// What each source says.
+    pub cells: Vec<Cell>,
+}
+
+/// An open finding with its times.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OpenFinding {
+    /// The finding.
+    #[serde(flatten)]
+    pub finding: Finding,
+    /// Since when.
+    pub first_seen: DateTime<Utc>,
+    /// Confirmed last.
+    pub last_seen: DateTime<Utc>,
+}
+
+/// Everything about a domain.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DomainDetail {
+    /// The name.
+    pub host: String,
+    /// The name in its own script.
+    pub shown: String,
+    /// The account.
+    pub account: String,
+    /// The site.
+    pub site: String,
+    /// The site's host under the platform's own zone.
+    pub default_host: String,
+    /// The first gate not passed, or `live`.
+    pub stage: String,
+    /// The four gates in order.
+    #[schema(value_type = Vec<Gate>)]
+    pub gates: Gates,
+    /// The zone that holds the name.
+    pub zone: String,
+    /// The sheet with what was read.
+    pub lines: Vec<JudgedLine>,
+    /// Open findings.
+    pub findings: Vec<OpenFinding>,
+    /// Share of vantages that see the routing.
+    pub spread: Option<f64>,
+    /// When the token runs out.
+    pub token_expires_at: DateTime<Utc>,
+    /// When it was taken in.
+    pub enrolled_at: DateTime<Utc>,
+    /// Latest look.
+    pub looked_at: Option<DateTime<Utc>>,
+    /// When the next look is due.
+    pub next_look: Option<DateTime<Utc>>,
+    /// The certificate held.
+    pub certificate: Option<CertificateFacts>,
+    /// The refusal of the latest order.
+    pub refusal: Option<IssuerProblem>,
+}
+
+/// A domain's sheet.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SheetView {
+    /// The sheet.
+    #[serde(flatten)]
+    pub sheet: Sheet,
+    /// When the token runs out.
+    pub token_expires_at: DateTime<Utc>,
+}
+
+/// The latest survey of a domain; none before the first look.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SurveyView {
+    /// The survey.
+    pub survey: Option<Survey>,
+    /// When the next look is due.
+    pub next_look: Option<DateTime<Utc>>,
+}
+
+/// An event in CloudEvents 1.0 JSON.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Event {
+    /// Always `1.0`.
+    pub specversion: String,
+    /// Identifies the event.
+    pub id: Uuid,
+    /// Who says so.
+    pub source: String,
+    /// Kind.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The domain.
+    pub subject: Option<String>,
+    /// When.
+    pub time: DateTime<Utc>,
+    /// Position in the order of commits; resume after it.
+    pub sequence: i64,
+    /// Details by kind.
+    pub data: Value,
+}
+
+/// Which events.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct EventQuery {
+    /// Only after this sequence number.
+    pub after: Option<i64>,
+}
+
+/// An entry of the catalogue of findings.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct CatalogueEntry {
+    /// Stable code.
+    pub code: &'static str,
+    /// How much it matters.
+    pub severity: Severity,
+    /// The gate it concerns.
+    pub gate: GateName,
+    /// What it means.
+    pub about: &'static str,
+}
+
+/// Signing in to the console.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SignIn {
+    /// A viewer, operator or admin key.
+    pub key: String,
+}
+
+/// Who is signed in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Who {
+    /// What the key is for.
+    pub name: String,
+    /// What it opens.
+    pub role: Role,
+}
+
+/// What the platform's edge needs.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct EdgeFeed {
+    /// Hosts and what they show.
+    pub routes: Vec<EdgeRoute>,
+    /// Chains and keys, by host.
+    pub certificates: Vec<EdgeCertificate>,
+}
+
+/// One host.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EdgeRoute {
+    /// The customer's domain.
+    pub host: String,
+    /// The site to show.
+    pub site: String,
+    /// The site's default host.
+    pub default_host: String,
+}
+
+/// A certificate with its key.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct EdgeCertificate {
+    /// The name it is served for.
+    pub host: String,
+    /// Chain as PEM, leaf first.
+    pub chain_pem: String,
+    /// Private key as PKCS #8 PEM.
+    pub key_pem: String,
+}
+
+/// Long poll of the feed.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct FeedQuery {
+    /// Seconds to wait for a change when the ETag still holds, at most 55.
+    pub wait: Option<u64>,
+}

@@ -1,0 +1,56 @@
+//! Signing in to the console.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::{StatusCode, header};
+use axum::response::AppendHeaders;
+use chrono::Utc;
+
+use super::dto::{SignIn, Who};
+use crate::App;
+use crate::access::{self, COOKIE_NAME, Caller, Role};
+use crate::problem::{Body, Problem};
+
+type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
+
+/// Who is calling.
+#[utoipa::path(get, path = "/api/v1/session", responses((status = 200, body = Who), (status = 401, body = Problem)))]
+pub(super) async fn who(caller: Caller) -> Json<Who> {
+    Json(Who { name: caller.key.name, role: caller.role })
+}
+
+/// Exchanges a key for the console's cookie.
+#[utoipa::path(post, path = "/api/v1/session", request_body = SignIn,
+    responses((status = 200, body = Who), (status = 422, body = Problem)))]
+pub(super) async fn sign_in(
+    State(app): State<Arc<App>>,
+    Body(typed): Body<SignIn>,
+) -> Result<WithCookie<Json<Who>>, Problem> {
+    let refused = |code, message| Problem::field("key", code, message);
+    let key = app.store.key_by_hash(&access::hash(typed.key.trim())).await?;
+    let key =
+        key.ok_or_else(|| refused("unknown-key", "This key is unknown or revoked. Ask an admin for one."))?;
+    let role: Role = key.role.parse().map_err(|e: String| Problem::field("key", "role", e))?;
+    if role == Role::Edge {
+        return Err(refused(
+            "edge-key",
+            "This key is for edge servers. Sign in with a viewer, operator or admin key.",
+        ));
+    }
+    let session = access::new_session(&app, key.id, Utc::now());
+    Ok((cookie(&session, ""), Json(Who { name: key.name, role })))
+}
+
+/// Ends the console's session.
+#[utoipa::path(delete, path = "/api/v1/session", responses((status = 204)))]
+pub(super) async fn sign_out() -> WithCookie<StatusCode> {
+    (cookie("", "; Max-Age=0"), StatusCode::NO_CONTENT)
+}
+
+/// Strict and HttpOnly: no script reads it and no other site sends it.
+fn cookie(value: &str, more: &str) -> AppendHeaders<[(header::HeaderName, String); 1]> {
+    let text = format!("{COOKIE_NAME}={value}; Path=/; HttpOnly; SameSite=Strict{more}");
+    AppendHeaders([(header::SET_COOKIE, text)])
+}

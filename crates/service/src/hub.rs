@@ -1,0 +1,61 @@
+//! Passes on, inside this process, that events or work have arrived.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use tokio::sync::watch;
+
+use crate::App;
+
+/// Two counters that tick; nobody misses a tick, however late they look.
+pub(crate) struct Hub {
+    events: watch::Sender<u64>,
+    work: watch::Sender<u64>,
+}
+
+impl Default for Hub {
+    fn default() -> Self {
+        Self { events: watch::Sender::new(0), work: watch::Sender::new(0) }
+    }
+}
+
+impl Hub {
+    /// Ticks when events were written by any process.
+    pub fn events(&self) -> watch::Receiver<u64> {
+        self.events.subscribe()
+    }
+
+    /// Ticks when work was queued by any process.
+    pub fn work(&self) -> watch::Receiver<u64> {
+        self.work.subscribe()
+    }
+
+    fn tick_all(&self) {
+        self.events.send_modify(|n| *n += 1);
+        self.work.send_modify(|n| *n += 1);
+    }
+}
+
+/// Listens until the service stops. While the database is away nothing is
+/// heard, so both counters tick once it is back.
+pub(crate) async fn listen(app: Arc<App>) {
+    while !app.stop.is_cancelled() {
+        let heard = tokio::select! {
+            () = app.stop.cancelled() => return,
+            heard = hear(&app) => heard,
+        };
+        if let Err(error) = heard {
+            tracing::warn!(%error, "no longer listening; trying again");
+            tokio::time::sleep(Duration::from_secs(1)).await;
+        }
+    }
+}
+
+async fn hear(app: &App) -> Result<(), nomenta_store::StoreError> {
+    let mut listener = app.store.listen().await?;
+    app.hub.tick_all();
+    loop {
+        let counter = if listener.heard().await? { &app.hub.events } else { &app.hub.work };
+        counter.send_modify(|n| *n += 1);
+    }
+}

@@ -1,0 +1,101 @@
+//! The worker: takes due tasks from the leased queue and does them.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use nomenta_store::{Lease, StoreError, TaskKind};
+use tokio::task::JoinSet;
+use tokio::time::{interval, timeout};
+
+use crate::{App, look, ordering};
+
+/// Tasks under way at once in one process.
+const AT_ONCE: usize = 48;
+/// How often a lease is renewed; well within its term.
+const RENEW_EVERY: Duration = Duration::from_secs(4);
+/// Longest sleep, in case a call was missed.
+const LONGEST_SLEEP: f64 = 30.0;
+/// How long running tasks may take to end when the service stops.
+const GRACE: Duration = Duration::from_secs(10);
+
+/// Works until the service stops.
+pub(crate) async fn run(app: Arc<App>) {
+    let mut running = JoinSet::new();
+    let mut work = app.hub.work();
+    while !app.stop.is_cancelled() {
+        while running.try_join_next().is_some() {}
+        let free = AT_ONCE - running.len();
+        let leases = match free {
+            0 => Vec::new(),
+            free => app.store.lease(i64::try_from(free).unwrap_or(1)).await.unwrap_or_else(|error| {
+                tracing::warn!(%error, "no tasks to be had");
+                Vec::new()
+            }),
+        };
+        let idle = leases.is_empty();
+        for lease in leases {
+            running.spawn(perform(app.clone(), lease));
+        }
+        if idle {
+            tokio::select! {
+                () = app.stop.cancelled() => {}
+                _ = work.changed() => {}
+                Some(_) = running.join_next() => {}
+                () = tokio::time::sleep(until_due(&app).await) => {}
+            }
+        }
+    }
+    let _ = timeout(GRACE, async { while running.join_next().await.is_some() {} }).await;
+}
+
+async fn until_due(app: &App) -> Duration {
+    let seconds = app.store.next_due().await.ok().flatten().unwrap_or(LONGEST_SLEEP);
+    Duration::from_secs_f64(seconds.clamp(0.02, LONGEST_SLEEP))
+}
+
+/// Does one task while renewing its lease. A lost lease ends it: whatever it
+/// was about to write would be void.
+async fn perform(app: Arc<App>, lease: Lease) {
+    let done = tokio::select! {
+        done = by_kind(&app, &lease) => done,
+        lost = keep(&app, &lease) => Err(lost.into()),
+    };
+    match done {
+        Ok(()) => {
+            metrics::counter!("nomenta_tasks_total", "kind" => kind(&lease), "result" => "done").increment(1)
+        }
+        Err(error) => {
+            metrics::counter!("nomenta_tasks_total", "kind" => kind(&lease), "result" => "failed")
+                .increment(1);
+            tracing::warn!(domain = %lease.domain_id, task = kind(&lease), error = %error, "task not done");
+            let later = chrono::Utc::now() + app.config.policy.look_first;
+            // If the lease is lost, the process that has it will finish.
+            let _ = app.store.postpone(&lease, later).await;
+        }
+    }
+}
+
+async fn by_kind(app: &App, lease: &Lease) -> anyhow::Result<()> {
+    match lease.kind {
+        TaskKind::Look => look::perform(app, lease).await,
+        TaskKind::Order => ordering::perform(app, lease).await,
+    }
+}
+
+async fn keep(app: &App, lease: &Lease) -> StoreError {
+    let mut ticks = interval(RENEW_EVERY);
+    ticks.tick().await;
+    loop {
+        ticks.tick().await;
+        if let Err(error @ StoreError::LeaseLost) = app.store.renew(lease).await {
+            return error;
+        }
+    }
+}
+
+fn kind(lease: &Lease) -> &'static str {
+    match lease.kind {
+        TaskKind::Look => "look",
+        TaskKind::Order => "order",
+    }
+}

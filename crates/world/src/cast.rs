@@ -1,0 +1,102 @@
+//! Who plays in the demo: accounts, their sites and domains, and what each
+//! customer does with the sheet. All of them are made up.
+
+use crate::customer::Mistake;
+
+/// A customer of the platform.
+pub struct Account {
+    /// Short name.
+    pub name: &'static str,
+    /// Name for people.
+    pub title: &'static str,
+    /// Its sites.
+    pub sites: &'static [&'static str],
+}
+
+/// What a customer does after getting the sheet.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Act {
+    /// Publishes it rightly.
+    Right,
+    /// Has not begun.
+    Nothing,
+    /// Publishes the token, and nothing else yet.
+    TokenOnly,
+    /// Gets it wrong.
+    Wrong(Mistake),
+    /// Gets it wrong, and mends it so many seconds after the demo serves.
+    Mended(Mistake, u64),
+    /// Publishes it rightly, but one edge server is out of date.
+    EdgeBehind,
+}
+
+/// A domain in the demo.
+pub struct Part {
+    /// The domain as the customer typed it.
+    pub host: &'static str,
+    /// The site it will show.
+    pub site: &'static str,
+    /// What the customer does.
+    pub act: Act,
+}
+
+/// The accounts.
+pub const ACCOUNTS: [Account; 10] = [
+    Account { name: "onswick", title: "Onswick Ferries", sites: &["onswick"] },
+    Account { name: "tarrabank", title: "Tarrabank Tramways", sites: &["tarrabank", "tarrabank-works"] },
+    Account { name: "lowmere", title: "Lowmere Night Buses", sites: &["lowmere"] },
+    Account { name: "selkhaven", title: "Selkhaven Harbour Line", sites: &["selkhaven"] },
+    Account { name: "brackwater", title: "Brackwater Launches", sites: &["brackwater"] },
+    Account { name: "fennick", title: "Fennick Isles Ferry Trust", sites: &["fennick"] },
+    Account { name: "oxmoor", title: "Oxmoor Late Lines", sites: &["oxmoor"] },
+    Account { name: "pellgate", title: "Pellgate Funicular", sites: &["pellgate"] },
+    Account { name: "dunvarra", title: "Dunvarra Lake Steamers", sites: &["dunvarra"] },
+    Account { name: "hestholm", title: "Hestholm Stadsbane", sites: &["hestholm"] },
+];
+
+const fn part(host: &'static str, site: &'static str, act: Act) -> Part {
+    Part { host, site, act }
+}
+
+/// The domains.
+pub const PARTS: [Part; 24] = [
+    part("timetable.onswick.example", "onswick", Act::Right),
+    part("onswick.example", "onswick", Act::Right),
+    part("https://Trams.Tarrabank.example/lines", "tarrabank", Act::Right),
+    part("lowmere.test", "lowmere", Act::Right),
+    part("fahrplan.fähre-selk.example", "selkhaven", Act::Right),
+    part("reise.hestholm.example", "hestholm", Act::Right),
+    part("www.selkhaven.example", "selkhaven", Act::Nothing),
+    part("departures.brackwater.test", "brackwater", Act::TokenOnly),
+    part("night.oxmoor.test", "oxmoor", Act::EdgeBehind),
+    part("crossings.fennickisles.example", "fennick", Act::Wrong(Mistake::HostDoubled)),
+    part("brackwater.test", "brackwater", Act::Wrong(Mistake::TokenAltered)),
+    part("pellgate.example", "pellgate", Act::Wrong(Mistake::AddressForeign)),
+    part("dunvarra.example", "dunvarra", Act::Wrong(Mistake::AddressSurplus)),
+    part("tarrabank.example", "tarrabank-works", Act::Wrong(Mistake::AddressPartial)),
+    part("oxmoor.test", "oxmoor", Act::Wrong(Mistake::Ipv6Stray)),
+    part("rides.pellgate.example", "pellgate", Act::Wrong(Mistake::CnameForeign)),
+    part("fennickisles.example", "fennick", Act::Wrong(Mistake::CaaForbids)),
+    part("lines.embargo.test", "lowmere", Act::Right),
+    part("steamers.dunvara.example", "dunvarra", Act::Wrong(Mistake::NameUnregistered)),
+    part("info.oldquay.test", "onswick", Act::Wrong(Mistake::Unreachable)),
+    part("live.dunvarra.example", "dunvarra", Act::Mended(Mistake::HostDoubled, 25)),
+    part("map.lowmere.test", "lowmere", Act::Mended(Mistake::CnameForeign, 50)),
+    part("hestholm.example", "hestholm", Act::Mended(Mistake::AddressSurplus, 75)),
+    part("selkhaven.example", "selkhaven", Act::Mended(Mistake::TokenAltered, 100)),
+];
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_mistake_is_on_stage_and_every_site_has_an_owner() {
+        for (word, mistake) in Mistake::ALL {
+            assert!(PARTS.iter().any(|p| p.act == Act::Wrong(mistake)), "{word} is missing");
+        }
+        for part in &PARTS {
+            assert!(ACCOUNTS.iter().any(|a| a.sites.contains(&part.site)), "{} has no account", part.site);
+        }
+    }
+}

@@ -1,0 +1,190 @@
+//! Customers who edit their zones: rightly, or wrongly in a chosen way.
+
+use std::fmt;
+use std::net::Ipv4Addr;
+use std::str::FromStr;
+
+use anyhow::{bail, ensure};
+use nomenta_core::reading::{RecordData, RecordType};
+use nomenta_core::sheet::{Line, Purpose, Sheet};
+
+use crate::layout::{Operator, SILENT};
+use crate::zones::{Change, Zones, servers};
+
+/// Short, so that a mended mistake is soon forgotten.
+const TTL: u32 = 5;
+/// The former host of every customer; nothing is ever sent there.
+const FORMER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 7);
+
+/// A way to get it wrong, named like the finding that it leads to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs, reason = "the catalogue of findings describes each")]
+pub enum Mistake {
+    HostDoubled,
+    TokenAltered,
+    AddressForeign,
+    AddressSurplus,
+    AddressPartial,
+    Ipv6Stray,
+    CnameForeign,
+    CaaForbids,
+    NameUnregistered,
+    Unreachable,
+}
+
+impl Mistake {
+    /// Every mistake, with the word for it.
+    pub const ALL: [(&'static str, Self); 10] = [
+        ("host-doubled", Self::HostDoubled),
+        ("token-altered", Self::TokenAltered),
+        ("address-foreign", Self::AddressForeign),
+        ("address-surplus", Self::AddressSurplus),
+        ("address-partial", Self::AddressPartial),
+        ("ipv6-stray", Self::Ipv6Stray),
+        ("cname-foreign", Self::CnameForeign),
+        ("caa-forbids", Self::CaaForbids),
+        ("name-unregistered", Self::NameUnregistered),
+        ("unreachable", Self::Unreachable),
+    ];
+}
+
+impl fmt::Display for Mistake {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(Self::ALL.iter().find(|(_, m)| m == self).map_or("", |(word, _)| word))
+    }
+}
+
+impl FromStr for Mistake {
+    type Err = String;
+    fn from_str(word: &str) -> Result<Self, Self::Err> {
+        let words: Vec<_> = Self::ALL.iter().map(|(w, _)| *w).collect();
+        let found = Self::ALL.iter().find(|(w, _)| *w == word).map(|(_, m)| *m);
+        found.ok_or_else(|| format!("{word} is not a mistake. Use one of: {}.", words.join(", ")))
+    }
+}
+
+/// Publishes a sheet in the customer's zone, taking away what stood at its
+/// names before.
+///
+/// # Errors
+/// If the mistake cannot be made with this sheet, or the name server refuses.
+pub async fn publish(zones: &Zones, sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<()> {
+    let mut changes = cleared(sheet);
+    changes.extend(records(sheet, mistake)?);
+    zones.update(&sheet.zone, &changes).await?;
+    match mistake {
+        Some(Mistake::NameUnregistered) => zones.delegate(&sheet.zone, &[]).await,
+        Some(Mistake::Unreachable) => {
+            let dead = format!("ns1.gone-{}", sheet.zone.replace('.', "-"));
+            zones.delegate(&sheet.zone, &[(format!("{dead}.example"), SILENT)]).await
+        }
+        _ => zones.delegate(&sheet.zone, &servers(Operator::of(&sheet.zone))).await,
+    }
+}
+
+/// Publishes the lines of one purpose alone.
+///
+/// # Errors
+/// If the name server refuses.
+pub async fn publish_only(zones: &Zones, sheet: &Sheet, purpose: Purpose) -> anyhow::Result<()> {
+    let mut changes = cleared(sheet);
+    for line in sheet.of(purpose) {
+        changes.push(add(line)?);
+    }
+    zones.update(&sheet.zone, &changes).await
+}
+
+/// Takes everything on the sheet back.
+///
+/// # Errors
+/// If the name server refuses.
+pub async fn take_back(zones: &Zones, sheet: &Sheet) -> anyhow::Result<()> {
+    zones.update(&sheet.zone, &cleared(sheet)).await
+}
+
+/// Deletes at every name that a sheet or a mistake may have used. At an apex
+/// this leaves SOA and NS alone (RFC 2136, section 3.4.2.3).
+fn cleared(sheet: &Sheet) -> Vec<Change> {
+    let (host, zone) = (sheet.host.as_str(), &sheet.zone);
+    let doubled = |name: &str| format!("{name}.{zone}");
+    [host.to_owned(), sheet.challenge.clone(), doubled(host), doubled(&sheet.challenge)]
+        .map(|owner| Change::Clear { owner })
+        .into()
+}
+
+fn add(line: &Line) -> anyhow::Result<Change> {
+    add_at(&line.owner, line)
+}
+
+fn add_at(owner: &str, line: &Line) -> anyhow::Result<Change> {
+    let data = match line.rtype {
+        RecordType::A => RecordData::A(line.value.parse()?),
+        RecordType::Aaaa => RecordData::Aaaa(line.value.parse()?),
+        RecordType::Cname => RecordData::Cname(line.value.clone()),
+        RecordType::Txt => RecordData::Txt(line.value.clone()),
+        other => bail!("A sheet has no {other} lines"),
+    };
+    Ok(Change::Add { owner: owner.to_owned(), ttl: TTL, data })
+}
+
+fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change>> {
+    let host = sheet.host.as_str();
+    let at_host = |data| Change::Add { owner: host.to_owned(), ttl: TTL, data };
+    let ownership: Vec<_> = sheet.of(Purpose::Ownership).map(add).collect::<Result<_, _>>()?;
+    let routing: Vec<_> = sheet.of(Purpose::Routing).map(add).collect::<Result<_, _>>()?;
+    let right = || [ownership.clone(), routing.clone()].concat();
+    let with = |extra: Vec<Change>| [ownership.clone(), extra].concat();
+    let only_v4 = || sheet.of(Purpose::Routing).filter(|l| l.rtype == RecordType::A).map(add);
+    Ok(match mistake {
+        None | Some(Mistake::NameUnregistered | Mistake::Unreachable) => right(),
+        Some(Mistake::HostDoubled) => {
+            let doubled = |line: &Line| add_at(&format!("{}.{}", line.owner, sheet.zone), line);
+            sheet.lines.iter().map(doubled).collect::<Result<_, _>>()?
+        }
+        Some(Mistake::TokenAltered) => {
+            let cut =
+                |line: &Line| Line { value: line.value[..line.value.len() - 6].to_owned(), ..line.clone() };
+            let altered =
+                sheet.of(Purpose::Ownership).map(|l| add(&cut(l))).collect::<Result<Vec<_>, _>>()?;
+            [altered, routing].concat()
+        }
+        Some(Mistake::AddressForeign) => with(vec![at_host(RecordData::A(FORMER))]),
+        Some(Mistake::AddressSurplus) => {
+            ensure!(sheet.apex, "Surplus addresses can be published at an apex only");
+            [right(), vec![at_host(RecordData::A(FORMER))]].concat()
+        }
+        Some(Mistake::AddressPartial) => {
+            ensure!(sheet.apex, "Some of the addresses can be published at an apex only");
+            with(routing[1..].to_vec())
+        }
+        Some(Mistake::Ipv6Stray) => {
+            ensure!(sheet.apex, "A stray IPv6 address can be published at an apex only");
+            let stray = at_host(RecordData::Aaaa("2001:db8::7".parse()?));
+            [with(only_v4().collect::<Result<_, _>>()?), vec![stray]].concat()
+        }
+        Some(Mistake::CnameForeign) => {
+            ensure!(!sheet.apex, "An alias can be published at a subdomain only");
+            with(vec![at_host(RecordData::Cname("sites.formerhost.example".into()))])
+        }
+        Some(Mistake::CaaForbids) => {
+            ensure!(sheet.apex, "CAA records can be published beside addresses, at an apex only");
+            let tag = "issue".to_owned();
+            let caa = RecordData::Caa { flags: 0, tag, value: "otherstamp-ca.example".into() };
+            [right(), vec![at_host(caa)]].concat()
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Mistake;
+
+    #[test]
+    fn mistakes_are_read_as_they_are_written() {
+        for (word, mistake) in Mistake::ALL {
+            assert_eq!(word.parse(), Ok(mistake));
+            assert_eq!(mistake.to_string(), word);
+        }
+        assert!("typo".parse::<Mistake>().expect_err("unknown").contains("host-doubled"));
+    }
+}

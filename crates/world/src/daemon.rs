@@ -1,0 +1,132 @@
+//! A server process: started as the unprivileged user, logging to a file, and
+//! never left behind.
+
+use std::fs::{self, File};
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::time::Duration;
+
+use anyhow::{Context, bail};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+use tokio::process::{Child, Command};
+use tokio::time::timeout;
+
+use crate::Layout;
+
+/// Programs of the world and the Debian package that each comes with.
+const PROGRAMS: [(&str, &str); 6] = [
+    ("initdb", "postgresql"),
+    ("knotd", "knot"),
+    ("knotc", "knot"),
+    ("unbound", "unbound"),
+    ("pebble", "pebble"),
+    ("setpriv", "util-linux"),
+];
+
+/// Where a program is: on the path, in the system folders, or among
+/// PostgreSQL's versions, the newest first.
+pub(crate) fn program(name: &str) -> Option<PathBuf> {
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    let mut folders: Vec<_> = std::env::split_paths(&path).collect();
+    folders.extend(["/usr/sbin", "/usr/bin", "/usr/local/bin"].map(PathBuf::from));
+    let mut versions: Vec<_> = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten().collect();
+    versions.sort_by_key(|v| std::cmp::Reverse(v.file_name().to_string_lossy().parse::<u32>().unwrap_or(0)));
+    folders.extend(versions.into_iter().map(|v| v.path().join("bin")));
+    folders.into_iter().map(|f| f.join(name)).find(|p| p.is_file())
+}
+
+/// Names the Debian packages of all programs that are missing.
+///
+/// # Errors
+/// If any is.
+pub fn require_programs() -> anyhow::Result<()> {
+    let missing: Vec<_> = PROGRAMS.iter().filter(|(name, _)| program(name).is_none()).collect();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let names: Vec<_> = missing.iter().map(|(name, _)| *name).collect();
+    let mut packages: Vec<_> = missing.iter().map(|(_, package)| *package).collect();
+    packages.dedup();
+    bail!("Not installed: {}. Run: apt-get install {}", names.join(", "), packages.join(" "))
+}
+
+/// A command that runs `name` as the unprivileged user, and is sent `signal`
+/// by the kernel should this process die.
+pub(crate) fn command(layout: &Layout, name: &str, signal: &str) -> anyhow::Result<Command> {
+    let path = program(name).with_context(|| format!("{name} is not installed."))?;
+    let mut command = Command::new("setpriv");
+    if let Some(user) = layout.user() {
+        command.args(["--reuid", user, "--regid", user, "--init-groups"]);
+    }
+    command.args(["--pdeathsig", signal]).arg(path).current_dir(&layout.state).stdin(Stdio::null());
+    Ok(command)
+}
+
+/// Runs a command to its end.
+pub(crate) async fn run(mut command: Command) -> anyhow::Result<String> {
+    let output = command.output().await?;
+    if output.status.success() {
+        return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
+    }
+    let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
+    bail!("{:?} failed: {out}{err}", command.as_std())
+}
+
+/// A running server.
+pub struct Daemon {
+    name: String,
+    child: Child,
+    log: PathBuf,
+    signal: Signal,
+}
+
+impl Daemon {
+    /// Starts `command`, its output going to `log`; `signal` ends it gently.
+    ///
+    /// # Errors
+    /// If it cannot be started.
+    pub fn start(name: &str, mut command: Command, log: &Path, signal: Signal) -> anyhow::Result<Self> {
+        let file = File::options().create(true).append(true).open(log)?;
+        command.stdout(file.try_clone()?).stderr(file).kill_on_drop(true);
+        let child = command.spawn().with_context(|| format!("Cannot start {name}"))?;
+        Ok(Self { name: name.into(), child, log: log.to_owned(), signal })
+    }
+
+    /// Process id, while it runs.
+    pub fn id(&self) -> Option<u32> {
+        self.child.id()
+    }
+
+    /// Fails with the end of the log if it has ended.
+    ///
+    /// # Errors
+    /// If it has.
+    pub fn check(&mut self) -> anyhow::Result<()> {
+        let Some(status) = self.child.try_wait()? else { return Ok(()) };
+        let log = fs::read_to_string(&self.log).unwrap_or_default();
+        let tail: Vec<_> = log.lines().rev().take(8).collect();
+        let tail: Vec<_> = tail.into_iter().rev().collect();
+        bail!("{} ended with {status}. The end of its log:\n{}", self.name, tail.join("\n"))
+    }
+
+    /// Ends it gently, or by force after ten seconds.
+    pub async fn stop(mut self) {
+        self.send(self.signal);
+        if timeout(Duration::from_secs(10), self.child.wait()).await.is_err() {
+            tracing::warn!(server = self.name, "does not end; killed");
+            let _ = self.child.kill().await;
+        }
+    }
+
+    /// Ends it at once, as a power cut would.
+    pub async fn kill(mut self) {
+        let _ = self.child.kill().await;
+    }
+
+    fn send(&self, signal: Signal) {
+        if let Some(id) = self.child.id().and_then(|id| i32::try_from(id).ok()) {
+            let _ = kill(Pid::from_raw(id), signal);
+        }
+    }
+}

@@ -1,0 +1,257 @@
+//! The demo: the whole world, the service, and customers who keep moving.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use anyhow::Context;
+use nomenta_core::hostname::Hostname;
+use nomenta_core::sheet::{Purpose, Sheet};
+use reqwest::{Client, Method, StatusCode};
+use serde::{Deserialize, Serialize};
+use serde_json::{Value, json};
+use tokio::time::Instant;
+use tokio_util::sync::CancellationToken;
+
+use crate::cast::{ACCOUNTS, Act, PARTS, Part};
+use crate::edge::{Edge, EdgeConfig};
+use crate::layout::EDGE;
+use crate::service::ServiceSetup;
+use crate::{Daemon, Layout, World, Zones, customer};
+
+/// How the demo is run.
+pub struct DemoOptions {
+    /// State folder.
+    pub state: PathBuf,
+    /// First of its row of ports.
+    pub base_port: u16,
+    /// Whether to forget what earlier runs left.
+    pub fresh: bool,
+    /// Where to write how to reach it, once it serves.
+    pub ready_file: Option<PathBuf>,
+    /// The `nomenta` program.
+    pub program: PathBuf,
+}
+
+/// Secrets of a demo, kept from run to run in its state folder.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct Secrets {
+    sealing_key: String,
+    admin_key: String,
+    edge_key: String,
+}
+
+/// Runs until `stop` is cancelled; then ends everything it started.
+///
+/// # Errors
+/// If something cannot be started; the message names it.
+pub async fn run(options: DemoOptions, stop: CancellationToken) -> anyhow::Result<()> {
+    let layout = Layout::new(&options.state, options.base_port)?;
+    if options.fresh {
+        layout.wipe()?;
+    }
+    if let Some(file) = &options.ready_file {
+        let _ = fs::remove_file(file);
+    }
+    let say = |what: &str| println!("  {what} …");
+    println!("Starting the world in {}", layout.state.display());
+    let Some(world) = stop.run_until_cancelled(World::start(layout, say)).await else { return Ok(()) };
+    let world = world?;
+    let mut running = Running { service: None };
+    let ran = stop.run_until_cancelled(serve(&world, &options, &mut running)).await;
+    println!("Stopping");
+    if let Some(service) = running.service {
+        service.stop().await;
+    }
+    world.stop().await;
+    ran.unwrap_or(Ok(()))
+}
+
+struct Running {
+    service: Option<Daemon>,
+}
+
+async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> anyhow::Result<()> {
+    let layout = &world.layout;
+    let secrets = secrets(layout)?;
+    println!("  Starting the service …");
+    let setup = ServiceSetup {
+        listen: layout.service(),
+        database: world.database("nomenta").await?,
+        sealing_key: secrets.sealing_key.clone(),
+        admin_key: secrets.admin_key.clone(),
+        edge_key: secrets.edge_key.clone(),
+        options: ["--look-first=2", "--look-most=20", "--look-live=30", "--order-retry=60"]
+            .map(Into::into)
+            .into(),
+    };
+    running.service = Some(setup.start(layout, &options.program, &layout.state.join("service.log")).await?);
+    let edge = Edge::start(EdgeConfig {
+        addresses: EDGE.to_vec(),
+        http_port: layout.http_port(),
+        https_port: layout.https_port(),
+        service: setup.url(),
+        key: secrets.edge_key.clone(),
+    })
+    .await?;
+    let platform = Platform { client: Client::new(), url: setup.url(), key: secrets.admin_key.clone() };
+    println!("  Letting {} customers in …", ACCOUNTS.len());
+    platform.seed(&world.zones, &edge).await?;
+    announce(layout, options, &setup, &secrets)?;
+    let moving = platform.play(&world.zones);
+    let watched = watch(running);
+    tokio::select! {
+        done = moving => done?,
+        died = watched => return died,
+    }
+    watch(running).await
+}
+
+/// Ends with an error when the service does.
+async fn watch(running: &mut Running) -> anyhow::Result<()> {
+    loop {
+        if let Some(service) = &mut running.service {
+            service.check()?;
+        }
+        tokio::time::sleep(Duration::from_millis(500)).await;
+    }
+}
+
+fn secrets(layout: &Layout) -> anyhow::Result<Secrets> {
+    let path = layout.state.join("secrets.json");
+    if let Ok(text) = fs::read_to_string(&path) {
+        return serde_json::from_str(&text).with_context(|| format!("Cannot read {}", path.display()));
+    }
+    let hex = |bytes: &[u8]| data_encoding::HEXLOWER.encode(bytes);
+    let key = |word: &str| format!("demo_{word}_{}", hex(&rand::random::<[u8; 12]>()));
+    let secrets = Secrets {
+        sealing_key: hex(&rand::random::<[u8; 32]>()),
+        admin_key: key("admin"),
+        edge_key: key("edge"),
+    };
+    layout.write("secrets.json", &serde_json::to_string_pretty(&secrets)?)?;
+    Ok(secrets)
+}
+
+fn announce(
+    layout: &Layout,
+    options: &DemoOptions,
+    setup: &ServiceSetup,
+    secrets: &Secrets,
+) -> anyhow::Result<()> {
+    let (url, key) = (setup.url(), &secrets.admin_key);
+    println!("\nNomenta serves.\n");
+    println!("  Console    {url}");
+    println!("  Key        {key}\n");
+    println!("For the command line:\n");
+    println!("  export NOMENTA_URL={url}");
+    println!("  export NOMENTA_KEY={key}\n");
+    println!("Ctrl-C stops everything.");
+    if let Some(file) = &options.ready_file {
+        let ready = json!({
+            "url": url,
+            "admin_key": key,
+            "edge_key": secrets.edge_key,
+            "edge_https": EDGE.map(|ip| std::net::SocketAddr::new(ip, layout.https_port()).to_string()),
+            "ca_root_pem": layout.ca_roots(),
+        });
+        write_whole(file, &serde_json::to_string_pretty(&ready)?)?;
+    }
+    Ok(())
+}
+
+/// Appears whole or not at all, for those who wait for the file.
+fn write_whole(path: &Path, text: &str) -> anyhow::Result<()> {
+    let part = path.with_extension("part");
+    fs::write(&part, text).with_context(|| format!("Cannot write {}", part.display()))?;
+    fs::rename(&part, path).with_context(|| format!("Cannot write {}", path.display()))
+}
+
+/// The platform's own engineer, working through the API.
+struct Platform {
+    client: Client,
+    url: String,
+    key: String,
+}
+
+impl Platform {
+    async fn call(
+        &self,
+        method: Method,
+        path: &str,
+        body: Option<Value>,
+    ) -> anyhow::Result<(StatusCode, Value)> {
+        let mut request =
+            self.client.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.key);
+        if let Some(body) = &body {
+            request = request.json(body);
+        }
+        let response = request.send().await?;
+        let status = response.status();
+        let answer: Value = response.json().await.unwrap_or_default();
+        if status.is_success() || status == StatusCode::CONFLICT {
+            return Ok((status, answer));
+        }
+        anyhow::bail!("{path} was refused: {}", answer["detail"].as_str().unwrap_or_default())
+    }
+
+    /// Adds something; `false` if an earlier run has.
+    async fn add(&self, path: &str, body: Value) -> anyhow::Result<bool> {
+        Ok(self.call(Method::POST, path, Some(body)).await?.0 == StatusCode::CREATED)
+    }
+
+    async fn sheet(&self, host: &str) -> anyhow::Result<Sheet> {
+        let host = Hostname::parse(host)?;
+        let (_, sheet) = self.call(Method::GET, &format!("domains/{host}/sheet"), None).await?;
+        Ok(serde_json::from_value(sheet)?)
+    }
+
+    async fn seed(&self, zones: &Zones, edge: &Edge) -> anyhow::Result<()> {
+        let of_family = |v4: bool| EDGE.iter().filter(move |ip| ip.is_ipv4() == v4).map(ToString::to_string);
+        let (ipv4, ipv6): (Vec<_>, Vec<_>) = (of_family(true).collect(), of_family(false).collect());
+        let canonical = "{site}.edge.quaymark.example";
+        self.add(
+            "ingresses",
+            json!({ "name": "harbour", "ipv4": ipv4, "ipv6": ipv6, "canonical": canonical }),
+        )
+        .await?;
+        for account in &ACCOUNTS {
+            self.add("accounts", json!({ "name": account.name, "title": account.title })).await?;
+            for site in account.sites {
+                let site = json!({ "name": site, "account": account.name, "ingress": "harbour" });
+                self.add("sites", site).await?;
+            }
+        }
+        for part in &PARTS {
+            let host = Hostname::parse(part.host)?;
+            if part.act == Act::EdgeBehind {
+                edge.withhold(host.as_str());
+            }
+            zones.register(host.registered()).await?;
+            if self.add("domains", json!({ "host": part.host, "site": part.site })).await? {
+                act(zones, &self.sheet(part.host).await?, part).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Customers mend their mistakes, each at its time.
+    async fn play(&self, zones: &Zones) -> anyhow::Result<()> {
+        let start = Instant::now();
+        for part in &PARTS {
+            let Act::Mended(_, seconds) = part.act else { continue };
+            tokio::time::sleep_until(start + Duration::from_secs(seconds)).await;
+            customer::publish(zones, &self.sheet(part.host).await?, None).await?;
+        }
+        Ok(())
+    }
+}
+
+async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
+    match part.act {
+        Act::Right | Act::EdgeBehind => customer::publish(zones, sheet, None).await,
+        Act::Nothing => Ok(()),
+        Act::TokenOnly => customer::publish_only(zones, sheet, Purpose::Ownership).await,
+        Act::Wrong(mistake) | Act::Mended(mistake, _) => customer::publish(zones, sheet, Some(mistake)).await,
+    }
+}

@@ -1,0 +1,237 @@
+//! Addresses, ports and folders of the world.
+
+use std::fs::{self, File, OpenOptions, TryLockError};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, UdpSocket};
+use std::path::{Path, PathBuf};
+
+use anyhow::{Context, bail};
+use nix::unistd::{Uid, User};
+
+/// Serves the root zone.
+pub const ROOT: Ipv4Addr = Ipv4Addr::new(127, 53, 0, 1);
+/// Serves `example.` and `test.`.
+pub const REGISTRY: Ipv4Addr = Ipv4Addr::new(127, 53, 1, 1);
+/// The hidden primary of all zones; vantages forward to it.
+pub const PRIMARY: Ipv4Addr = Ipv4Addr::new(127, 53, 9, 9);
+/// Nothing listens here.
+pub const SILENT: Ipv4Addr = Ipv4Addr::new(127, 53, 66, 1);
+/// The three resolvers.
+pub const VANTAGES: [Ipv4Addr; 3] =
+    [Ipv4Addr::new(127, 53, 100, 1), Ipv4Addr::new(127, 53, 100, 2), Ipv4Addr::new(127, 53, 100, 3)];
+/// The platform's edge.
+pub const EDGE: [IpAddr; 3] = [
+    IpAddr::V4(Ipv4Addr::new(127, 77, 0, 10)),
+    IpAddr::V4(Ipv4Addr::new(127, 77, 0, 11)),
+    IpAddr::V6(Ipv6Addr::LOCALHOST),
+];
+
+/// A made-up company that runs name servers for others.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Operator {
+    /// Its own zone; its servers are ns1 and ns2 in it.
+    pub zone: &'static str,
+    /// Addresses of the two.
+    pub servers: [Ipv4Addr; 2],
+}
+
+impl Operator {
+    /// The one that hosts a customer's zone.
+    pub fn of(zone: &str) -> Self {
+        if zone.ends_with(".test") { TIDEWELL } else { HARROW }
+    }
+}
+
+/// Hosts customers' zones under `example.`
+pub const HARROW: Operator = Operator {
+    zone: "harrowdns.example",
+    servers: [Ipv4Addr::new(127, 53, 2, 1), Ipv4Addr::new(127, 53, 2, 2)],
+};
+/// Hosts customers' zones under `test.`
+pub const TIDEWELL: Operator =
+    Operator { zone: "tidewell.test", servers: [Ipv4Addr::new(127, 53, 3, 1), Ipv4Addr::new(127, 53, 3, 2)] };
+/// The platform's own name servers.
+pub const PLATFORM: Operator = Operator {
+    zone: "quaymark.example",
+    servers: [Ipv4Addr::new(127, 53, 4, 1), Ipv4Addr::new(127, 53, 4, 2)],
+};
+/// All of them.
+pub const OPERATORS: [Operator; 3] = [HARROW, TIDEWELL, PLATFORM];
+
+/// Where one copy of the world is: its state folder and its ports.
+#[derive(Clone, Debug)]
+pub struct Layout {
+    /// Everything that is kept from run to run.
+    pub state: PathBuf,
+    /// First of a row of ports.
+    pub base_port: u16,
+    user: Option<User>,
+}
+
+impl Layout {
+    /// A layout; as root, servers run as an unprivileged user.
+    ///
+    /// # Errors
+    /// If the system's users cannot be read, or root has nobody to step down to.
+    pub fn new(state: &Path, base_port: u16) -> anyhow::Result<Self> {
+        let state = std::path::absolute(state)?;
+        if !Uid::effective().is_root() {
+            return Ok(Self { state, base_port, user: None });
+        }
+        let named = |name| User::from_name(name).ok().flatten();
+        let user = named("postgres").or_else(|| named("nobody"));
+        let user = user.context("There is no user postgres or nobody for PostgreSQL to run as.")?;
+        Ok(Self { state, base_port, user: Some(user) })
+    }
+
+    /// Name of the unprivileged user, when run by root.
+    pub fn user(&self) -> Option<&str> {
+        self.user.as_ref().map(|u| u.name.as_str())
+    }
+
+    /// Every authority server listens on this port.
+    pub fn dns_port(&self) -> u16 {
+        self.base_port
+    }
+
+    /// The resolvers, by name.
+    pub fn vantages(&self) -> Vec<(String, SocketAddr)> {
+        let names = ["north", "south", "west"];
+        names.iter().zip(VANTAGES).map(|(n, ip)| ((*n).to_owned(), (ip, self.base_port + 1).into())).collect()
+    }
+
+    /// Pebble's ACME directory.
+    pub fn directory(&self) -> String {
+        format!("https://127.0.0.1:{}/dir", self.base_port + 2)
+    }
+
+    /// Pebble's own management calls.
+    pub(crate) fn management(&self) -> String {
+        format!("https://127.0.0.1:{}", self.base_port + 3)
+    }
+
+    /// Where the edge serves plain HTTP, and where Pebble looks for it.
+    pub fn http_port(&self) -> u16 {
+        self.base_port + 4
+    }
+
+    /// Where the edge serves HTTPS.
+    pub fn https_port(&self) -> u16 {
+        self.base_port + 5
+    }
+
+    /// Where the demo's service listens.
+    pub fn service(&self) -> SocketAddr {
+        (Ipv4Addr::LOCALHOST, self.base_port + 6).into()
+    }
+
+    /// Roots that chains must lead to: Pebble's of this run and earlier ones.
+    pub fn ca_roots(&self) -> PathBuf {
+        self.state.join("pebble/roots.pem")
+    }
+
+    /// Root of Pebble's own TLS certificate.
+    pub fn directory_root(&self) -> PathBuf {
+        self.state.join("pebble/tls.pem")
+    }
+
+    /// A folder in the state, made if need be and handed to the unprivileged user.
+    pub(crate) fn folder(&self, name: &str) -> anyhow::Result<PathBuf> {
+        let path = self.state.join(name);
+        fs::create_dir_all(&path).with_context(|| format!("Cannot make {}", path.display()))?;
+        self.hand_over(&path)?;
+        Ok(path)
+    }
+
+    /// Writes a file that the unprivileged user can read and replace.
+    pub(crate) fn write(&self, name: &str, text: &str) -> anyhow::Result<PathBuf> {
+        let path = self.state.join(name);
+        fs::write(&path, text).with_context(|| format!("Cannot write {}", path.display()))?;
+        self.hand_over(&path)?;
+        Ok(path)
+    }
+
+    fn hand_over(&self, path: &Path) -> anyhow::Result<()> {
+        if let Some(user) = &self.user {
+            std::os::unix::fs::chown(path, Some(user.uid.as_raw()), Some(user.gid.as_raw()))
+                .with_context(|| format!("Cannot hand {} to the user {}", path.display(), user.name))?;
+        }
+        Ok(())
+    }
+
+    /// Forgets what earlier runs left.
+    ///
+    /// # Errors
+    /// If another copy runs on it, or files cannot be removed.
+    pub fn wipe(&self) -> anyhow::Result<()> {
+        if !self.state.exists() {
+            return Ok(());
+        }
+        if !self.state.join("lock").exists() && fs::read_dir(&self.state)?.next().is_some() {
+            bail!(
+                "{} holds files that are not Nomenta's. Choose another --state folder.",
+                self.state.display()
+            );
+        }
+        let _lock = self.lock()?;
+        fs::remove_dir_all(&self.state).with_context(|| format!("Cannot empty {}", self.state.display()))
+    }
+
+    /// Makes this copy the only one on its state.
+    pub(crate) fn lock(&self) -> anyhow::Result<File> {
+        fs::create_dir_all(&self.state).with_context(|| format!("Cannot make {}", self.state.display()))?;
+        let path = self.state.join("lock");
+        let file = OpenOptions::new().create(true).truncate(false).write(true).open(&path)?;
+        match file.try_lock() {
+            Ok(()) => Ok(file),
+            Err(TryLockError::WouldBlock) => bail!(
+                "Another copy runs on {}. Stop it, or choose another --state and --base-port.",
+                self.state.display()
+            ),
+            Err(TryLockError::Error(error)) => Err(error.into()),
+        }
+    }
+
+    /// Makes the folder, and notes its ports: zones and certificates made for
+    /// other ports would not fit.
+    pub(crate) fn prepare(&self) -> anyhow::Result<()> {
+        self.hand_over(&self.state)?;
+        let note = self.state.join("base-port");
+        match fs::read_to_string(&note) {
+            Ok(text) if text.trim() != self.base_port.to_string() => bail!(
+                "The state in {} was made with --base-port {}. Use that, or start anew with --fresh.",
+                self.state.display(),
+                text.trim()
+            ),
+            Ok(_) => Ok(()),
+            Err(_) => self.write("base-port", &self.base_port.to_string()).map(drop),
+        }
+    }
+
+    /// Names every port that somebody else uses.
+    pub(crate) fn check_ports(&self) -> anyhow::Result<()> {
+        let dns = [ROOT, REGISTRY, PRIMARY].into_iter().chain(OPERATORS.iter().flat_map(|o| o.servers));
+        let mut wanted: Vec<(SocketAddr, &str)> =
+            dns.map(|ip| ((ip, self.dns_port()).into(), "a name server")).collect();
+        wanted.extend(self.vantages().into_iter().map(|(_, address)| (address, "a resolver")));
+        for (offset, what) in [(2, "the certification authority"), (3, "its management"), (6, "the service")]
+        {
+            wanted.push(((Ipv4Addr::LOCALHOST, self.base_port + offset).into(), what));
+        }
+        for ip in EDGE {
+            wanted.push(((ip, self.http_port()).into(), "the edge (HTTP)"));
+            wanted.push(((ip, self.https_port()).into(), "the edge (HTTPS)"));
+        }
+        let busy = |(address, what): &(SocketAddr, &str)| {
+            let free = TcpListener::bind(address).is_ok() && UdpSocket::bind(address).is_ok();
+            (!free).then(|| format!("{address} for {what}"))
+        };
+        let busy: Vec<_> = wanted.iter().filter_map(busy).collect();
+        if busy.is_empty() {
+            return Ok(());
+        }
+        bail!(
+            "These ports are in use: {}. Stop what uses them, or choose another --base-port.",
+            busy.join(", ")
+        )
+    }
+}

@@ -1,0 +1,52 @@
+//! A private PostgreSQL cluster, reached by a socket in the state folder.
+
+use std::time::Duration;
+
+use anyhow::Context;
+use nix::sys::signal::Signal;
+
+use crate::daemon::{self, Daemon};
+use crate::{Layout, wait_for};
+
+const SUPERUSER: &str = "nomenta";
+
+pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
+    let folder = layout.folder("postgres")?;
+    let data = folder.join("data");
+    if !data.join("PG_VERSION").exists() {
+        let mut initdb = daemon::command(layout, "initdb", "KILL")?;
+        initdb.args(["--auth=trust", "--encoding=UTF8", "--locale=C.UTF-8", "--no-sync"]);
+        initdb.arg(format!("--username={SUPERUSER}")).arg("--pgdata").arg(&data);
+        daemon::run(initdb).await.context("Cannot make the database cluster")?;
+    }
+    let mut postgres = daemon::command(layout, "postgres", "INT")?;
+    postgres.arg("-D").arg(&data).arg("-k").arg(&folder);
+    for setting in ["listen_addresses=", "fsync=off", "max_connections=200", "unix_socket_permissions=0700"] {
+        postgres.args(["-c", setting]);
+    }
+    let mut daemon = Daemon::start("PostgreSQL", postgres, &folder.join("log"), Signal::SIGINT)?;
+    wait_for("PostgreSQL answering", Duration::from_secs(30), || async {
+        psql(layout, "SELECT 1").await.is_ok()
+    })
+    .await
+    .or_else(|late| daemon.check().and(Err(late)))?;
+    Ok(daemon)
+}
+
+pub(crate) async fn create_database(layout: &Layout, name: &str) -> anyhow::Result<String> {
+    let known = psql(layout, &format!("SELECT 1 FROM pg_database WHERE datname = '{name}'")).await?;
+    if known.trim().is_empty() {
+        psql(layout, &format!("CREATE DATABASE \"{name}\"")).await?;
+    }
+    let socket = layout.state.join("postgres").to_string_lossy().replace('/', "%2F");
+    Ok(format!("postgres://{SUPERUSER}@{socket}/{name}"))
+}
+
+async fn psql(layout: &Layout, statement: &str) -> anyhow::Result<String> {
+    let mut psql = daemon::command(layout, "psql", "KILL")?;
+    psql.arg("-h")
+        .arg(layout.state.join("postgres"))
+        .args(["-U", SUPERUSER, "-Atq", "-c", statement])
+        .arg("postgres");
+    daemon::run(psql).await
+}

@@ -1,0 +1,87 @@
+//! `nomenta serve` as a process of its own, set up for this world.
+
+use std::net::SocketAddr;
+use std::path::Path;
+use std::time::Duration;
+
+use nix::sys::signal::Signal;
+use tokio::process::Command;
+
+use crate::layout::ROOT;
+use crate::{Daemon, Layout, wait_for};
+
+/// Issuer name of the world's certification authority in CAA records.
+pub const CA_IDENTITY: &str = "stampworks-ca.example";
+
+/// What one service process is given.
+#[derive(Clone, Debug)]
+pub struct ServiceSetup {
+    /// Where it listens.
+    pub listen: SocketAddr,
+    /// Database URL.
+    pub database: String,
+    /// Sealing key in hexadecimal.
+    pub sealing_key: String,
+    /// Secret of its admin key.
+    pub admin_key: String,
+    /// Secret of its edge key.
+    pub edge_key: String,
+    /// More options of `serve`.
+    pub options: Vec<String>,
+}
+
+impl ServiceSetup {
+    /// Base URL of API and console.
+    pub fn url(&self) -> String {
+        format!("http://{}", self.listen)
+    }
+
+    /// Starts the process and waits until it is ready.
+    ///
+    /// # Errors
+    /// With the end of its log, if it does not get ready.
+    pub async fn start(&self, layout: &Layout, program: &Path, log: &Path) -> anyhow::Result<Daemon> {
+        let mut command = Command::new("setpriv");
+        command.args(["--pdeathsig", "TERM"]).arg(program).args(self.arguments(layout)).args(&self.options);
+        command
+            .env("NOMENTA_DATABASE", &self.database)
+            .env("NOMENTA_SEALING_KEY", &self.sealing_key)
+            .env("NOMENTA_ADMIN_KEY", &self.admin_key)
+            .env("NOMENTA_EDGE_KEY", &self.edge_key);
+        let mut daemon = Daemon::start("the service", command, log, Signal::SIGTERM)?;
+        let client = reqwest::Client::new();
+        let ready = format!("{}/readyz", self.url());
+        let mut ended = None;
+        let waited = wait_for("the service being ready", Duration::from_secs(30), || {
+            ended = daemon.check().err();
+            let over = ended.is_some();
+            let asked = client.get(&ready).send();
+            async move { over || asked.await.is_ok_and(|r| r.status().is_success()) }
+        })
+        .await;
+        match ended {
+            Some(error) => Err(error),
+            None => waited.map(|()| daemon),
+        }
+    }
+
+    fn arguments(&self, layout: &Layout) -> Vec<String> {
+        let mut words = vec!["serve".to_owned(), "--listen".into(), self.listen.to_string()];
+        let mut option = |name: &str, value: String| words.extend([format!("--{name}"), value]);
+        option("platform-zone", crate::layout::PLATFORM.zone.into());
+        option("brand", "quaymark".into());
+        option("root-server", ROOT.to_string());
+        option("dns-port", layout.dns_port().to_string());
+        for (name, address) in layout.vantages() {
+            option("vantage", format!("{name}={address}"));
+        }
+        option("http-port", layout.http_port().to_string());
+        option("https-port", layout.https_port().to_string());
+        option("egress", "loopback".into());
+        option("trust", layout.ca_roots().display().to_string());
+        option("acme-directory", layout.directory());
+        option("acme-root", layout.directory_root().display().to_string());
+        option("ca-identity", CA_IDENTITY.into());
+        words
+    }
+}

@@ -1,0 +1,262 @@
+//! The zones of the world: made with Knot's control, changed by RFC 2136.
+
+use std::collections::BTreeSet;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::{Context, bail};
+use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
+use hickory_proto::rr::rdata::{A, AAAA, CAA, CNAME, NS, TXT};
+use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
+use hickory_proto::serialize::binary::BinEncodable;
+use nomenta_core::names;
+use nomenta_core::reading::RecordData;
+use tokio::net::UdpSocket;
+use tokio::sync::Mutex;
+use tokio::time::timeout;
+
+use crate::layout::{EDGE, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT};
+use crate::{Layout, knot, wait_for};
+
+/// TTL of delegations and name servers, in seconds.
+const TTL: u32 = 20;
+/// How long an absence is cached, in seconds: short, so that a world with many
+/// customers in a hurry is not dull.
+const NEGATIVE_TTL: u32 = 2;
+
+/// One change to a zone (RFC 2136, section 2.5).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// Add a record.
+    Add {
+        /// Owner name.
+        owner: String,
+        /// Seconds.
+        ttl: u32,
+        /// Type and value.
+        data: RecordData,
+    },
+    /// Delete every record at a name.
+    Clear {
+        /// Owner name.
+        owner: String,
+    },
+}
+
+/// Zones and the changes to them.
+#[derive(Clone)]
+pub struct Zones {
+    layout: Layout,
+    /// Knot has one configuration transaction at a time.
+    transaction: Arc<Mutex<()>>,
+}
+
+impl Zones {
+    /// The zones of the world at `layout`; it must run.
+    pub fn new(layout: Layout) -> Self {
+        Self { layout, transaction: Arc::default() }
+    }
+
+    /// Makes the root, the registry's zones and the operators' own.
+    pub(crate) async fn ensure_base(&self) -> anyhow::Result<()> {
+        let root = format!(
+            "@ NS a.root.test.\na.root.test. A {ROOT}\nexample. NS a.registry.example.\n\
+                            test. NS a.registry.example.\na.registry.example. A {REGISTRY}\n"
+        );
+        self.make(".", &root, Some("root")).await?;
+        self.make(
+            "example",
+            &format!("@ NS a.registry.example.\na.registry A {REGISTRY}\n"),
+            Some("registry"),
+        )
+        .await?;
+        self.make("test", "@ NS a.registry.example.\n", Some("registry")).await?;
+        for operator in OPERATORS {
+            let glue = operator.servers.iter().enumerate().map(|(i, ip)| format!("ns{} A {ip}\n", i + 1));
+            let mut text = format!("@ NS ns1\n@ NS ns2\n{}", glue.collect::<String>());
+            if operator == PLATFORM {
+                for ip in EDGE {
+                    let rtype = if ip.is_ipv4() { "A" } else { "AAAA" };
+                    text.push_str(&format!("*.edge {rtype} {ip}\n* {rtype} {ip}\n"));
+                }
+            }
+            if self.make(operator.zone, &text, None).await? {
+                self.delegate(operator.zone, &servers(operator)).await?;
+            }
+        }
+        for (zone, server) in [(".", ROOT), ("example", REGISTRY), ("test", REGISTRY)] {
+            let address = SocketAddr::from((server, self.layout.dns_port()));
+            wait_for(&format!("{server} serving {zone}"), Duration::from_secs(20), || async {
+                ask(address, zone, RecordType::SOA).await.is_ok_and(|m| m.authoritative())
+            })
+            .await?;
+        }
+        Ok(())
+    }
+
+    /// Registers a customer's zone, empty but for its servers; leaves a known
+    /// one as it is.
+    ///
+    /// # Errors
+    /// If Knot refuses.
+    pub async fn register(&self, zone: &str) -> anyhow::Result<()> {
+        let operator = Operator::of(zone);
+        let text = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\n", operator.zone);
+        if self.make(zone, &text, None).await? {
+            self.delegate(zone, &servers(operator)).await?;
+        }
+        Ok(())
+    }
+
+    /// Makes the registry delegate `zone` to `servers`, or to nobody; returns
+    /// once the registry says so.
+    ///
+    /// # Errors
+    /// If Knot refuses.
+    pub async fn delegate(&self, zone: &str, servers: &[(String, Ipv4Addr)]) -> anyhow::Result<()> {
+        let parent = names::parent(zone);
+        let mut changes = vec![Change::Clear { owner: zone.into() }];
+        for (name, ip) in servers {
+            let data = RecordData::Ns(name.clone());
+            changes.push(Change::Add { owner: zone.into(), ttl: TTL, data });
+            if names::is_within(name, parent) {
+                changes.push(Change::Add { owner: name.clone(), ttl: TTL, data: RecordData::A(*ip) });
+            }
+        }
+        self.update(parent, &changes).await?;
+        let registry = SocketAddr::from((REGISTRY, self.layout.dns_port()));
+        let wanted: BTreeSet<_> = servers.iter().map(|(name, _)| name.clone()).collect();
+        wait_for(&format!("the registry delegating {zone}"), Duration::from_secs(20), || async {
+            let Ok(reply) = ask(registry, zone, RecordType::NS).await else { return false };
+            let ns = reply.name_servers().iter().filter_map(|r| r.data().as_ns());
+            ns.map(|n| names::normal(&n.0.to_ascii())).collect::<BTreeSet<_>>() == wanted
+        })
+        .await
+    }
+
+    /// Applies changes as one RFC 2136 update at the primary.
+    ///
+    /// # Errors
+    /// If the primary refuses, with its response code.
+    pub async fn update(&self, zone: &str, changes: &[Change]) -> anyhow::Result<()> {
+        let mut message = Message::new();
+        message.set_id(rand::random()).set_message_type(MessageType::Query).set_op_code(OpCode::Update);
+        message.add_query(Query::query(name(zone)?, RecordType::SOA));
+        for change in changes {
+            message.add_name_server(record(change)?);
+        }
+        let primary = SocketAddr::from((PRIMARY, self.layout.dns_port()));
+        let reply = exchange(primary, &message).await?;
+        match reply.response_code() {
+            ResponseCode::NoError => Ok(()),
+            code => bail!("The update of {zone} was refused: {code}"),
+        }
+    }
+
+    /// Makes a zone at the primary; `false` if it is there already.
+    async fn make(&self, zone: &str, records: &str, notify: Option<&str>) -> anyhow::Result<bool> {
+        let _one = self.transaction.lock().await;
+        let file = match zone {
+            "." => "root.zone".to_owned(),
+            zone => format!("{zone}.zone"),
+        };
+        let path = self.layout.state.join("knot-primary/zones").join(&file);
+        if path.exists() {
+            return Ok(false);
+        }
+        let origin = if zone == "." { ".".to_owned() } else { format!("{zone}.") };
+        let text = format!(
+            "$ORIGIN {origin}\n$TTL {TTL}\n@ SOA a.registry.example. hostmaster.registry.example. 1 3600 600 86400 {NEGATIVE_TTL}\n{records}"
+        );
+        self.layout.write(&format!("knot-primary/zones/{file}"), &text)?;
+        let entry = format!("zone[{origin}]");
+        let mut steps = vec![vec!["conf-begin".to_owned()], vec!["conf-set".into(), entry.clone()]];
+        steps.push(vec!["conf-set".into(), format!("{entry}.file"), file]);
+        if let Some(remote) = notify {
+            steps.push(vec!["conf-set".into(), format!("{entry}.notify"), remote.into()]);
+        }
+        steps.push(vec!["conf-commit".into()]);
+        for step in steps {
+            let words: Vec<_> = step.iter().map(String::as_str).collect();
+            knot::control(&self.layout, "primary", &words).await?;
+        }
+        let primary = SocketAddr::from((PRIMARY, self.layout.dns_port()));
+        wait_for(&format!("the zone {zone} being loaded"), Duration::from_secs(20), || async {
+            ask(primary, zone, RecordType::SOA)
+                .await
+                .is_ok_and(|m| m.answers().iter().any(|r| r.record_type() == RecordType::SOA))
+        })
+        .await
+        .map(|()| true)
+    }
+}
+
+/// Names and addresses of an operator's servers.
+pub fn servers(operator: Operator) -> Vec<(String, Ipv4Addr)> {
+    let named = |(i, ip): (usize, &Ipv4Addr)| (format!("ns{}.{}", i + 1, operator.zone), *ip);
+    operator.servers.iter().enumerate().map(named).collect()
+}
+
+/// Whether a name server answers at all.
+pub(crate) async fn answers(address: SocketAddr) -> bool {
+    let asked = ask(address, "example", RecordType::SOA).await;
+    asked.is_ok_and(|m| m.response_code() == ResponseCode::NoError)
+}
+
+fn name(text: &str) -> anyhow::Result<Name> {
+    Name::from_ascii(format!("{}.", text.trim_end_matches('.')))
+        .with_context(|| format!("{text} is no DNS name"))
+}
+
+async fn ask(server: SocketAddr, owner: &str, rtype: RecordType) -> anyhow::Result<Message> {
+    let mut message = Message::new();
+    message.set_id(rand::random()).set_recursion_desired(true).add_query(Query::query(name(owner)?, rtype));
+    exchange(server, &message).await
+}
+
+async fn exchange(server: SocketAddr, message: &Message) -> anyhow::Result<Message> {
+    let socket = UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).await?;
+    socket.connect(server).await?;
+    socket.send(&message.to_bytes()?).await?;
+    let mut buffer = vec![0; 4096];
+    let length = timeout(Duration::from_secs(2), socket.recv(&mut buffer))
+        .await
+        .with_context(|| format!("{server} does not answer"))??;
+    let reply = Message::from_vec(&buffer[..length])?;
+    anyhow::ensure!(reply.id() == message.id(), "{server} answered something else");
+    Ok(reply)
+}
+
+fn record(change: &Change) -> anyhow::Result<Record> {
+    match change {
+        Change::Add { owner, ttl, data } => Ok(Record::from_rdata(name(owner)?, *ttl, rdata(data)?)),
+        Change::Clear { owner } => {
+            let mut record = Record::update0(name(owner)?, 0, RecordType::ANY);
+            record.set_dns_class(DNSClass::ANY);
+            Ok(record)
+        }
+    }
+}
+
+fn rdata(data: &RecordData) -> anyhow::Result<RData> {
+    Ok(match data {
+        RecordData::A(ip) => RData::A(A(*ip)),
+        RecordData::Aaaa(ip) => RData::AAAA(AAAA(*ip)),
+        RecordData::Cname(target) => RData::CNAME(CNAME(name(target)?)),
+        RecordData::Ns(server) => RData::NS(NS(name(server)?)),
+        RecordData::Txt(text) => RData::TXT(TXT::new(vec![text.clone()])),
+        RecordData::Caa { flags, value, .. } => {
+            RData::CAA(CAA::new_issue(*flags >= 128, Some(Name::from_ascii(value)?), Vec::new()))
+        }
+        other => bail!("The world publishes no {} records", other.type_name()),
+    })
+}
+
+/// An address record of the right type.
+pub fn address(ip: IpAddr) -> RecordData {
+    match ip {
+        IpAddr::V4(ip) => RecordData::A(ip),
+        IpAddr::V6(ip) => RecordData::Aaaa(ip),
+    }
+}
