@@ -137,7 +137,7 @@ fn answer(reading: &Reading) -> (String, String) {
 
 pub(crate) fn explain(detail: &DomainDetail) {
     let now = Utc::now();
-    println!("{}   {} of {}\n", detail.shown, detail.site, detail.account);
+    println!("{}   site {}, account {}\n", detail.shown, detail.site, detail.account);
     for gate in &detail.gates.0 {
         let since = span(gate.since, now);
         let explained = |f: &OpenFinding| gate.reason.starts_with(&format!("{}: ", f.finding.code));
@@ -154,7 +154,10 @@ pub(crate) fn explain(detail: &DomainDetail) {
     let rows = detail.lines.iter().map(judged_line);
     println!("{}", table(["TYPE", "HOST", "VALUE", "AT THE ZONE", "VANTAGES"], rows));
     if let Some(next) = detail.next_look {
-        println!("\nNext look in {}.", span(now, next));
+        match (next - now).num_seconds() {
+            ..=1 => println!("\nLooking again now."),
+            _ => println!("\nNext look in {}.", span(now, next)),
+        }
     }
 }
 

@@ -76,7 +76,7 @@ pub const PARTS: [Part; 24] = [
     part("tarrabank.example", "tarrabank-works", Act::Wrong(Mistake::AddressPartial)),
     part("oxmoor.test", "oxmoor", Act::Wrong(Mistake::Ipv6Stray)),
     part("rides.pellgate.example", "pellgate", Act::Wrong(Mistake::CnameForeign)),
-    part("fennickisles.example", "fennick", Act::Wrong(Mistake::CaaForbids)),
+    part("veerstrand.example", "hestholm", Act::Wrong(Mistake::CaaForbids)),
     part("lines.embargo.test", "lowmere", Act::Right),
     part("steamers.dunvara.example", "dunvarra", Act::Wrong(Mistake::NameUnregistered)),
     part("info.oldquay.test", "onswick", Act::Wrong(Mistake::Unreachable)),

@@ -74,12 +74,19 @@ pub async fn publish(zones: &Zones, sheet: &Sheet, mistake: Option<Mistake>) -> 
     zones.update(&sheet.zone, &changes).await?;
     match mistake {
         Some(Mistake::NameUnregistered) => zones.delegate(&sheet.zone, &[]).await,
-        Some(Mistake::Unreachable) => {
-            let dead = format!("ns1.gone-{}", sheet.zone.replace('.', "-"));
-            zones.delegate(&sheet.zone, &[(format!("{dead}.example"), SILENT)]).await
-        }
+        Some(Mistake::Unreachable) => abandon(zones, &sheet.zone).await,
         _ => zones.delegate(&sheet.zone, &servers(Operator::of(&sheet.zone))).await,
     }
+}
+
+/// Leaves a zone delegated to a server that is gone.
+///
+/// # Errors
+/// If the registry refuses.
+pub async fn abandon(zones: &Zones, zone: &str) -> anyhow::Result<()> {
+    let dead = format!("ns1.gone-{}", zone.replace('.', "-"));
+    let parent = nomenta_core::names::parent(zone);
+    zones.delegate(zone, &[(format!("{dead}.{parent}"), SILENT)]).await
 }
 
 /// Publishes the lines of one purpose alone.

@@ -14,6 +14,7 @@ use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 
 use crate::cast::{ACCOUNTS, Act, PARTS, Part};
+use crate::customer::Mistake;
 use crate::edge::{Edge, EdgeConfig};
 use crate::layout::EDGE;
 use crate::service::ServiceSetup;
@@ -227,7 +228,7 @@ impl Platform {
             if part.act == Act::EdgeBehind {
                 edge.withhold(host.as_str());
             }
-            zones.register(host.registered()).await?;
+            set_stage(zones, host.registered(), part.act).await?;
             if self.add("domains", json!({ "host": part.host, "site": part.site })).await? {
                 act(zones, &self.sheet(part.host).await?, part).await?;
             }
@@ -247,10 +248,23 @@ impl Platform {
     }
 }
 
+/// What must be so before the domain is taken in: a name that nobody has
+/// registered must not be seen registered first.
+async fn set_stage(zones: &Zones, zone: &str, act: Act) -> anyhow::Result<()> {
+    match act {
+        Act::Wrong(Mistake::NameUnregistered) => Ok(()),
+        Act::Wrong(Mistake::Unreachable) => {
+            zones.register(zone).await?;
+            customer::abandon(zones, zone).await
+        }
+        _ => zones.register(zone).await,
+    }
+}
+
 async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
     match part.act {
         Act::Right | Act::EdgeBehind => customer::publish(zones, sheet, None).await,
-        Act::Nothing => Ok(()),
+        Act::Nothing | Act::Wrong(Mistake::NameUnregistered) => Ok(()),
         Act::TokenOnly => customer::publish_only(zones, sheet, Purpose::Ownership).await,
         Act::Wrong(mistake) | Act::Mended(mistake, _) => customer::publish(zones, sheet, Some(mistake)).await,
     }

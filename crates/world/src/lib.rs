@@ -88,6 +88,13 @@ impl World {
         let path = self.layout.state.join("pebble/log");
         std::fs::read_to_string(&path).with_context(|| format!("Cannot read {}", path.display()))
     }
+    /// Every certificate that Pebble has issued, as PEM.
+    ///
+    /// # Errors
+    /// If its log or its management calls cannot be read.
+    pub async fn issued(&self) -> anyhow::Result<Vec<String>> {
+        pebble::issued(&self.layout, &self.issuer_log()?).await
+    }
 }
 
 /// Waits until `condition` holds; fails after `patience` with what was waited for.

@@ -28,6 +28,7 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
         "managementListenAddress": layout.management().trim_start_matches("https://"),
         "certificate": cert, "privateKey": key,
         "httpPort": layout.http_port(), "tlsPort": layout.https_port(),
+        "certificateValidityPeriod": 90 * 24 * 3600,
         "ocspResponderURL": "", "externalAccountBindingRequired": false,
         "domainBlocklist": [EMBARGOED],
     }});
@@ -48,6 +49,21 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
     let root = client.get(format!("{}/roots/0", layout.management())).send().await?.error_for_status()?;
     keep_root(layout, &root.text().await?)?;
     Ok(daemon)
+}
+
+/// Fetches each certificate whose serial the log names.
+pub(crate) async fn issued(layout: &Layout, log: &str) -> anyhow::Result<Vec<String>> {
+    let client = client(&layout.directory_root())?;
+    let mut certificates = Vec::new();
+    for (_, rest) in log.lines().filter_map(|l| l.split_once("Issued certificate serial ")) {
+        let serial = rest.split_whitespace().next().unwrap_or_default();
+        let status =
+            client.get(format!("{}/cert-status-by-serial/{serial}", layout.management())).send().await?;
+        let status: serde_json::Value = status.error_for_status()?.json().await?;
+        let pem = status["Certificate"].as_str().context("Pebble shows no certificate")?;
+        certificates.push(pem.to_owned());
+    }
+    Ok(certificates)
 }
 
 fn client(root: &Path) -> anyhow::Result<reqwest::Client> {

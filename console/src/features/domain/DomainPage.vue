@@ -1,0 +1,116 @@
+<script setup lang="ts">
+import { ElButton } from "element-plus";
+import { ref } from "vue";
+
+import GatePosts from "@/components/GatePosts.vue";
+import { useNow } from "@/composables/useNow";
+import { exact, since, until } from "@/lib/time";
+
+import FindingPanel from "./FindingPanel.vue";
+import HistoryList from "./HistoryList.vue";
+import SheetTable from "./SheetTable.vue";
+import { useDomain } from "./useDomain";
+
+const props = defineProps<{ host: string }>();
+const { detail, history, error, look } = useDomain(props.host);
+const now = useNow();
+const looking = ref(false);
+
+async function lookNow() {
+  looking.value = true;
+  await look().finally(() => (looking.value = false));
+}
+</script>
+
+<template>
+  <section v-if="detail" class="page" :data-stage="detail.stage">
+    <header>
+      <div class="title">
+        <h1>{{ detail.shown }}</h1>
+        <span class="soft">site {{ detail.site }}, account {{ detail.account }}</span>
+        <span class="next soft" :title="detail.next_look ? exact(detail.next_look) : ''">
+          {{ detail.next_look ? `Next look ${until(detail.next_look, now)}` : "" }}
+        </span>
+        <ElButton :loading="looking" @click="lookNow">Look now</ElButton>
+      </div>
+      <div class="gates">
+        <GatePosts :gates="detail.gates" large />
+        <ol>
+          <li v-for="gate in detail.gates" :key="gate.name" :class="gate.state">
+            <strong>{{ gate.name }}</strong> <span class="state">{{ gate.state }}</span>
+            <span class="soft" :title="exact(gate.since)"> {{ since(gate.since, now) }}</span>
+            <div v-if="gate.state !== 'blocked'" class="soft">{{ gate.reason }}</div>
+          </li>
+        </ol>
+      </div>
+    </header>
+    <section v-if="detail.findings.length">
+      <h2>What is wrong, and what to do</h2>
+      <FindingPanel
+        v-for="finding in detail.findings"
+        :key="finding.code"
+        :finding="finding"
+        :now="now"
+      />
+    </section>
+    <section>
+      <h2>What to publish in {{ detail.zone }}, beside what is read</h2>
+      <SheetTable :lines="detail.lines" />
+    </section>
+    <section v-if="detail.certificate">
+      <h2>Certificate</h2>
+      <p class="record">
+        {{ detail.certificate.issuer }}, serial {{ detail.certificate.serial }}, until
+        {{ detail.certificate.not_after.slice(0, 10) }}
+      </p>
+    </section>
+    <section>
+      <h2>What happened</h2>
+      <HistoryList :events="history" />
+    </section>
+  </section>
+  <section v-else-if="error" class="page">
+    <p>{{ error }} <RouterLink :to="{ name: 'roster' }">Back to the roster</RouterLink></p>
+  </section>
+</template>
+
+<style scoped>
+.title {
+  display: flex;
+  flex-wrap: wrap;
+  gap: calc(var(--step) * 2);
+  align-items: baseline;
+}
+
+.next {
+  margin-left: auto;
+}
+
+.gates {
+  display: grid;
+  gap: calc(var(--step) * 2);
+  margin-top: calc(var(--step) * 2);
+}
+
+ol {
+  display: grid;
+  grid-template-columns: repeat(4, 1fr);
+  gap: calc(var(--step) * 2);
+  margin: 0;
+  padding: 0;
+  list-style: none;
+}
+
+.passed .state {
+  color: var(--act);
+}
+
+.waiting .state,
+.lapsed .state {
+  color: var(--waiting);
+}
+
+.blocked .state {
+  color: var(--blocked);
+}
+</style>

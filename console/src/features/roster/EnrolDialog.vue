@@ -1,0 +1,54 @@
+<script setup lang="ts">
+import { ElButton, ElDialog, ElForm, ElFormItem, ElInput, ElOption, ElSelect } from "element-plus";
+import { onMounted, reactive, ref } from "vue";
+import { useRouter } from "vue-router";
+
+import { api, Problem, type Site } from "@/api/client";
+
+const open = defineModel<boolean>({ required: true });
+const router = useRouter();
+const sites = ref<Site[]>([]);
+const form = reactive({ host: "", site: "" });
+const errors = ref<Record<string, string>>({});
+const busy = ref(false);
+
+onMounted(async () => (sites.value = await api.sites()));
+
+async function submit() {
+  errors.value = form.site ? {} : { site: "Choose the site that the domain will show." };
+  if (!form.site) return;
+  busy.value = true;
+  try {
+    const sheet = await api.enrol(form.host, form.site);
+    open.value = false;
+    await router.push({ name: "domain", params: { host: sheet.host } });
+  } catch (problem) {
+    if (!(problem instanceof Problem)) throw problem;
+    errors.value = Object.keys(problem.fields).length ? problem.fields : { host: problem.message };
+  } finally {
+    busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <ElDialog v-model="open" title="Enrol a domain" width="480" append-to-body>
+    <ElForm label-position="top" @submit.prevent="submit">
+      <ElFormItem label="Domain" for="host" :error="errors.host">
+        <ElInput id="host" v-model="form.host" placeholder="timetable.onswick.example" autofocus />
+        <span class="soft">Paste what the customer sent: a name or a whole address.</span>
+      </ElFormItem>
+      <ElFormItem label="Site" for="site" :error="errors.site">
+        <ElSelect id="site" v-model="form.site" filterable placeholder="Choose a site">
+          <ElOption
+            v-for="site in sites"
+            :key="site.name"
+            :label="`${site.name} (${site.account})`"
+            :value="site.name"
+          />
+        </ElSelect>
+      </ElFormItem>
+      <ElButton type="primary" native-type="submit" :loading="busy">Enrol</ElButton>
+    </ElForm>
+  </ElDialog>
+</template>

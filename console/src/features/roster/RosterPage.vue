@@ -1,0 +1,95 @@
+<script setup lang="ts">
+import { ElButton, ElInput } from "element-plus";
+import { computed, ref } from "vue";
+
+import type { RosterLine } from "@/api/client";
+import GatePosts from "@/components/GatePosts.vue";
+import { useNow } from "@/composables/useNow";
+import { exact, since } from "@/lib/time";
+import { useSession } from "@/stores/session";
+
+import EnrolDialog from "./EnrolDialog.vue";
+import StageBar from "./StageBar.vue";
+import { useRoster } from "./useRoster";
+
+const { lines, counts, stage, text, more, loaded, showMore } = useRoster();
+const session = useSession();
+const now = useNow();
+const enrolling = ref(false);
+const mayEnrol = computed(() => session.who?.role === "operator" || session.who?.role === "admin");
+const newest = (line: RosterLine) =>
+  line.gates
+    .map((g) => g.since)
+    .sort()
+    .at(-1) ?? line.enrolled_at;
+</script>
+
+<template>
+  <section class="page">
+    <StageBar v-model="stage" :counts="counts" />
+    <div class="tools">
+      <h1>Roster</h1>
+      <ElInput
+        v-model="text"
+        class="find"
+        placeholder="Part of a name"
+        aria-label="Part of a name"
+        clearable
+      />
+      <ElButton v-if="mayEnrol" type="primary" @click="enrolling = true">Enrol a domain</ElButton>
+    </div>
+    <table v-if="lines.length">
+      <thead>
+        <tr>
+          <th scope="col">Domain</th>
+          <th scope="col">Account</th>
+          <th scope="col">Gates</th>
+          <th scope="col">Stage</th>
+          <th scope="col">Findings</th>
+          <th scope="col">Unchanged</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="line in lines" :key="line.host" :data-host="line.host" :data-stage="line.stage">
+          <td>
+            <RouterLink class="record" :to="{ name: 'domain', params: { host: line.host } }">{{
+              line.shown
+            }}</RouterLink>
+          </td>
+          <td>{{ line.account }}</td>
+          <td><GatePosts :gates="line.gates" /></td>
+          <td>{{ line.stage }}</td>
+          <td class="finding">{{ line.findings.join(", ") }}</td>
+          <td class="soft span" :title="exact(newest(line))">{{ since(newest(line), now) }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-else-if="loaded" class="soft">No domain fits. Enrol one, or widen the search.</p>
+    <p v-if="more"><ElButton @click="showMore">Show more</ElButton></p>
+    <EnrolDialog v-model="enrolling" />
+  </section>
+</template>
+
+<style scoped>
+.tools {
+  display: flex;
+  gap: calc(var(--step) * 2);
+  align-items: center;
+}
+
+h1 {
+  margin-right: auto;
+}
+
+.find {
+  width: 260px;
+}
+
+.finding {
+  color: var(--blocked);
+}
+
+.span {
+  white-space: nowrap;
+}
+</style>

@@ -1,0 +1,88 @@
+//! Headless Chromium, driven by ChromeDriver.
+
+use std::process::Stdio;
+use std::time::Duration;
+
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use serde_json::json;
+use tokio::process::{Child, Command};
+
+/// A browser window; the driver ends with it.
+pub struct Browser {
+    pub page: Client,
+    _driver: Child,
+}
+
+impl Browser {
+    pub async fn open(port: u16) -> Self {
+        let mut driver = Command::new("setpriv");
+        driver.args(["--pdeathsig", "KILL", "chromedriver"]).arg(format!("--port={port}"));
+        driver.stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
+        let driver = driver.spawn().expect("chromedriver starts");
+        let url = format!("http://127.0.0.1:{port}");
+        let status = format!("{url}/status");
+        nomenta_world::wait_for("chromedriver answering", Duration::from_secs(20), || async {
+            reqwest::get(&status).await.is_ok()
+        })
+        .await
+        .expect("chromedriver");
+        let arguments = [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-dev-shm-usage",
+            "--window-size=1280,800",
+            "--hide-scrollbars",
+        ];
+        let mut capabilities = serde_json::Map::new();
+        capabilities.insert("goog:chromeOptions".into(), json!({ "args": arguments }));
+        let page = ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&url).await;
+        Self { page: page.expect("a window"), _driver: driver }
+    }
+
+    /// Waits until the selector finds something that is shown.
+    pub async fn see(&self, css: &str) -> fantoccini::elements::Element {
+        let found = self.page.wait().at_most(Duration::from_secs(60)).for_element(Locator::Css(css)).await;
+        found.unwrap_or_else(|e| panic!("{css} is not on the page: {e}"))
+    }
+
+    pub async fn click(&self, css: &str) {
+        self.see(css).await.click().await.expect("clicked");
+    }
+
+    pub async fn press(&self, words: &str) {
+        let path = format!("//button[normalize-space(.)='{words}']");
+        let wait = self.page.wait().at_most(Duration::from_secs(20));
+        wait.for_element(Locator::XPath(&path)).await.expect(words).click().await.expect(words);
+    }
+
+    pub async fn type_into(&self, css: &str, text: &str) {
+        let field = self.see(css).await;
+        field.click().await.expect("focused");
+        // Select what is there, so that it is typed over.
+        field.send_keys("\u{e009}a\u{e000}").await.expect("selected");
+        field.send_keys(text).await.expect("typed");
+    }
+
+    /// Waits until the page's text has these words.
+    pub async fn read(&self, words: &str) {
+        let what = format!("the page saying {words:?}");
+        let waited = nomenta_world::wait_for(&what, Duration::from_secs(60), || async {
+            self.text().await.contains(words)
+        });
+        if let Err(error) = waited.await {
+            panic!("{error}; it says:\n{}", self.text().await);
+        }
+    }
+
+    pub async fn text(&self) -> String {
+        let body = self.page.find(Locator::Css("body")).await.expect("a body");
+        body.text().await.unwrap_or_default()
+    }
+
+    pub async fn sign_in(&self, url: &str, key: &str) {
+        self.page.goto(url).await.expect("the console");
+        self.type_into("#key", key).await;
+        self.press("Sign in").await;
+    }
+}

@@ -1,0 +1,78 @@
+//! The console in a real browser.
+
+use fantoccini::Locator;
+use nomenta_world::customer::{self, Mistake};
+
+use crate::browser::Browser;
+use crate::stage::{self, ADMIN, fresh_zone, stage};
+
+#[test]
+fn a_domain_is_enrolled_at_the_form_and_watched_to_live_without_a_reload() {
+    stage();
+    stage::run(async {
+        let (stage, url) = (stage(), stage().service.setup.url());
+        let browser = Browser::open(stage::BASE_PORT + 20).await;
+        browser.sign_in(&url, "wrong").await;
+        browser.read("This key is unknown or revoked. Ask an admin for one.").await;
+        browser.sign_in(&url, ADMIN).await;
+        browser.read("Roster").await;
+
+        let zone = fresh_zone("console");
+        stage.world.zones.register(&zone).await.expect("registered");
+        browser.press("Enrol a domain").await;
+        browser.type_into("#host", "192.0.2.7").await;
+        browser.press("Enrol").await;
+        browser.read("Choose the site that the domain will show.").await;
+        browser.click(".el-select").await;
+        browser.click(".el-select-dropdown__item").await;
+        browser.press("Enrol").await;
+        browser
+            .read("192.0.2.7 is an IP address. Type the domain name that visitors will open instead.")
+            .await;
+
+        // What was chosen before is kept; only the name is typed again.
+        browser.type_into("#host", &format!("https://Rides.{zone}/start")).await;
+        browser.press("Enrol").await;
+        browser.see("[data-stage='ownership']").await;
+        browser.page.execute("window.notReloaded = true", Vec::new()).await.expect("marked");
+
+        let host = format!("rides.{zone}");
+        let sheet = stage.service.cli_json(&["sheet", &host]).await;
+        let sheet = serde_json::from_value(sheet).expect("a sheet");
+        let mistake = Some(Mistake::CnameForeign);
+        customer::publish(&stage.world.zones, &sheet, mistake).await.expect("published wrongly");
+        browser.see("[data-code='cname-foreign']").await;
+        browser.read("Change the CNAME record at rides to onswick.edge.quaymark.example.").await;
+        customer::publish(&stage.world.zones, &sheet, None).await.expect("mended");
+        browser.see("[data-stage='live']").await;
+        browser.read("serving: waiting → passed").await;
+        let gates = browser.see("svg.posts").await.attr("aria-label").await.expect("a label");
+        assert_eq!(
+            gates.as_deref(),
+            Some("ownership passed, routing passed, certificate passed, serving passed")
+        );
+        let kept = browser.page.execute("return window.notReloaded", Vec::new()).await.expect("asked");
+        assert_eq!(kept, true, "the page was reloaded");
+        browser.page.clone().close().await.expect("closed");
+    });
+}
+
+#[test]
+fn the_roster_follows_what_happens_and_filters_by_name() {
+    stage();
+    stage::run(async {
+        let (stage, url) = (stage(), stage().service.setup.url());
+        let browser = Browser::open(stage::BASE_PORT + 21).await;
+        browser.sign_in(&url, ADMIN).await;
+        let zone = fresh_zone("watch");
+        browser.type_into("input[aria-label='Part of a name']", &zone).await;
+        browser.read("No domain fits.").await;
+        let sheet = stage.service.enrol(&stage.world, &zone).await;
+        browser.see(&format!("tr[data-host='{zone}'][data-stage='ownership']")).await;
+        customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
+        browser.see(&format!("tr[data-host='{zone}'][data-stage='live']")).await;
+        let rows = browser.page.find_all(Locator::Css("tbody tr")).await.expect("rows");
+        assert_eq!(rows.len(), 1);
+        browser.page.clone().close().await.expect("closed");
+    });
+}

@@ -1,0 +1,168 @@
+//! Reading the DNS on real servers.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use nomenta_core::hostname::Hostname;
+use nomenta_core::reading::{Outcome, Rcode, RecordData, RecordType};
+use nomenta_core::survey::ZoneView;
+use nomenta_dns::{DnsConfig, Egress, Surveyor, Vantage};
+use nomenta_world::layout::{HARROW, ROOT};
+use nomenta_world::zones::{Change, servers};
+use tokio::net::UdpSocket;
+
+use crate::stage::{self, fresh_zone, stage};
+
+fn surveyor() -> Surveyor {
+    let layout = &stage().world.layout;
+    let vantages = layout.vantages().into_iter().map(|(name, address)| Vantage { name, address });
+    Surveyor::new(DnsConfig {
+        roots: vec![ROOT.into()],
+        authority_port: layout.dns_port(),
+        vantages: vantages.collect(),
+        timeout: Duration::from_millis(500),
+        tries: 2,
+        egress: Egress::LoopbackOnly,
+    })
+}
+
+fn host(text: &str) -> Hostname {
+    Hostname::parse(text).expect("a host")
+}
+
+async fn registered(prefix: &str) -> String {
+    let zone = fresh_zone(prefix);
+    stage().world.zones.register(&zone).await.expect("registered");
+    zone
+}
+
+fn add(owner: &str, data: RecordData) -> Change {
+    Change::Add { owner: owner.into(), ttl: 30, data }
+}
+
+#[test]
+fn the_walk_crosses_referrals_to_both_servers_and_sees_ttls_and_absences() {
+    stage();
+    stage::run(async {
+        let zone = registered("walk").await;
+        let name = format!("www.{zone}");
+        let address = RecordData::A([127, 77, 0, 10].into());
+        stage().world.zones.update(&zone, &[add(&name, address.clone())]).await.expect("updated");
+        let survey = surveyor().survey(&host(&name), &format!("_c.{name}")).await;
+        let ZoneView::Found { apex, servers } = &survey.zone else { panic!("{:?}", survey.zone) };
+        assert_eq!(apex, &zone);
+        let addresses: Vec<_> = servers.iter().map(|s| s.address).collect();
+        assert_eq!(addresses, HARROW.servers.map(std::net::IpAddr::from));
+        let read: Vec<_> = survey.authority(&name, RecordType::A).collect();
+        assert_eq!(read.len(), 2);
+        for (_, records) in read {
+            assert_eq!((records[0].ttl, &records[0].data), (30, &address));
+        }
+        for reading in survey.of(&format!("_c.{name}"), RecordType::Txt) {
+            let Outcome::Answer { rcode, records, .. } = &reading.outcome else { panic!("{reading:?}") };
+            assert_eq!((rcode, records.len()), (&Rcode::NxDomain, 0));
+        }
+    });
+}
+
+#[test]
+fn an_answer_too_large_for_udp_comes_by_tcp() {
+    stage();
+    stage::run(async {
+        let zone = registered("large").await;
+        let challenge = format!("_c.{zone}");
+        let texts = (0..20).map(|n| add(&challenge, RecordData::Txt(format!("{n:0200}"))));
+        stage().world.zones.update(&zone, &texts.collect::<Vec<_>>()).await.expect("updated");
+        let survey = surveyor().survey(&host(&zone), &challenge).await;
+        let counts: Vec<_> = survey.authority(&challenge, RecordType::Txt).map(|(_, rs)| rs.len()).collect();
+        assert_eq!(counts, [20, 20]);
+    });
+}
+
+#[test]
+fn a_name_server_without_glue_is_found_by_a_walk_of_its_own() {
+    stage();
+    stage::run(async {
+        let id = uuid::Uuid::new_v4().simple().to_string();
+        let zone = format!("glueless-{}.test", &id[..8]);
+        let zones = &stage().world.zones;
+        zones.register(&zone).await.expect("registered");
+        // The registry of test. has no addresses for servers under example.
+        zones.delegate(&zone, &servers(HARROW)).await.expect("delegated");
+        let survey = surveyor().survey(&host(&zone), &format!("_c.{zone}")).await;
+        let ZoneView::Found { apex, servers } = &survey.zone else { panic!("{:?}", survey.zone) };
+        assert_eq!(apex, &zone);
+        assert!(servers.iter().any(|s| s.address == std::net::IpAddr::from(HARROW.servers[0])));
+    });
+}
+
+#[test]
+fn a_server_at_an_address_outside_the_rule_is_never_asked() {
+    stage();
+    stage::run(async {
+        let zone = registered("guarded").await;
+        let outside = [(format!("ns1.{zone}"), [192, 0, 2, 53].into())];
+        stage().world.zones.delegate(&zone, &outside).await.expect("delegated");
+        let survey = surveyor().survey(&host(&zone), &format!("_c.{zone}")).await;
+        let ZoneView::Unreachable { tried, .. } = &survey.zone else { panic!("{:?}", survey.zone) };
+        assert!(tried[0].contains("192.0.2.53) has an address that may not be asked"), "{tried:?}");
+    });
+}
+
+/// A server that answers every question with what `reply` makes of it.
+async fn answering(reply: impl Fn(&[u8]) -> Vec<Vec<u8>> + Send + 'static) -> std::net::SocketAddr {
+    let socket = Arc::new(UdpSocket::bind("127.53.77.1:0").await.expect("bound"));
+    let address = socket.local_addr().expect("address");
+    tokio::spawn(async move {
+        let mut buffer = [0; 2048];
+        while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
+            for bytes in reply(&buffer[..length]) {
+                let _ = socket.send_to(&bytes, from).await;
+            }
+        }
+    });
+    address
+}
+
+fn lone_vantage(address: std::net::SocketAddr) -> Surveyor {
+    let layout = &stage().world.layout;
+    Surveyor::new(DnsConfig {
+        roots: vec![ROOT.into()],
+        authority_port: layout.dns_port(),
+        vantages: vec![Vantage { name: "odd".into(), address }],
+        timeout: Duration::from_millis(200),
+        tries: 2,
+        egress: Egress::LoopbackOnly,
+    })
+}
+
+#[test]
+fn silence_forgery_and_garbage_are_told_apart_from_answers() {
+    stage();
+    stage::run(async {
+        let zone = registered("odd").await;
+        let silent = answering(|_| Vec::new()).await;
+        // The question with the answer bit set and another id: a forgery.
+        let forged = answering(|q| vec![[&[!q[0], q[1], 0x84, 0], &q[4..]].concat()]).await;
+        let garbage = answering(|q| vec![[&q[..2], &[0xff; 9]].concat()]).await;
+        // A forgery first, and the true reply behind it.
+        let both = answering(|q| {
+            let reply = |first: u8| [&[first, q[1], 0x84, 0], &q[4..]].concat();
+            vec![reply(!q[0]), reply(q[0])]
+        })
+        .await;
+        for (address, want) in
+            [(silent, "silence"), (forged, "silence"), (garbage, "garbled"), (both, "answer")]
+        {
+            let survey = lone_vantage(address).survey(&host(&zone), &format!("_c.{zone}")).await;
+            let outcomes =
+                survey.readings.iter().filter(|r| !r.source.is_authority()).map(|r| match r.outcome {
+                    Outcome::Silence => "silence",
+                    Outcome::Garbled { .. } => "garbled",
+                    Outcome::Answer { .. } => "answer",
+                    Outcome::Guarded => "guarded",
+                });
+            assert!(outcomes.clone().all(|o| o == want), "{want}: {:?}", outcomes.collect::<Vec<_>>());
+        }
+    });
+}

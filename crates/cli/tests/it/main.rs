@@ -1,0 +1,14 @@
+//! The real interfaces on real servers: the service on loopback through the
+//! command line and the API, the console in headless Chromium.
+
+mod api;
+mod browser;
+mod cli;
+mod console;
+mod crash;
+mod demo;
+mod dns;
+mod journey;
+mod mistakes;
+mod shots;
+mod stage;

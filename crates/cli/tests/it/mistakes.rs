@@ -1,0 +1,64 @@
+//! Every mistake is named with its record, and mended domains go live by
+//! themselves.
+
+use futures::future::join_all;
+use nomenta_world::customer::{self, Mistake};
+
+use crate::stage::{self, fresh_zone, stage};
+
+/// The mistake, whether it is made at an apex, and words of the remedy.
+const CASES: [(Mistake, bool, &str); 10] = [
+    (Mistake::HostDoubled, false, "Add the CNAME record onswick.edge.quaymark.example at timetable."),
+    (Mistake::TokenAltered, true, "Change the TXT record at _quaymark-challenge to token="),
+    (Mistake::AddressForeign, true, "Delete the A record 192.0.2.7 at @. Add the A record 127.77.0.10 at @."),
+    (Mistake::AddressSurplus, true, "Delete the A record 192.0.2.7 at @. Keep the A record 127.77.0.10"),
+    (Mistake::AddressPartial, true, "Add the A record 127.77.0.10 at @."),
+    (Mistake::Ipv6Stray, true, "Delete the AAAA record 2001:db8::7 at @."),
+    (Mistake::CnameForeign, false, "Change the CNAME record at timetable to onswick.edge.quaymark.example."),
+    (Mistake::CaaForbids, true, "Add the CAA record 0 issue \"stampworks-ca.example\" at @."),
+    (Mistake::NameUnregistered, true, "is not registered"),
+    (Mistake::Unreachable, true, "None of the name servers of"),
+];
+
+async fn named_and_mended(mistake: Mistake, apex: bool, remedy: &str) {
+    let stage = stage();
+    let code = mistake.to_string();
+    let zone = fresh_zone(&code);
+    let host = if apex { zone } else { format!("timetable.{zone}") };
+    let sheet = stage.service.enrol(&stage.world, &host).await;
+    customer::publish(&stage.world.zones, &sheet, Some(mistake)).await.expect("published wrongly");
+    // While publishing was under way a look may have seen the half of it, so
+    // what counts is that this one finding comes to stand alone.
+    stage.service.found(&host, &[&code]).await;
+    let text = stage.service.cli(&["explain", &host]).await;
+    let text = String::from_utf8_lossy(&text.stdout).into_owned();
+    assert!(text.contains(remedy), "{host} does not say {remedy:?}:\n{text}");
+    customer::publish(&stage.world.zones, &sheet, None).await.expect("mended");
+    stage.service.live(&host).await;
+    assert_eq!(stage.service.codes(&host).await, [""; 0], "{host} is live");
+}
+
+#[test]
+fn each_mistake_gives_its_one_finding_and_mending_it_is_enough() {
+    stage();
+    stage::run(async {
+        join_all(CASES.map(|(mistake, apex, remedy)| named_and_mended(mistake, apex, remedy))).await;
+    });
+}
+
+#[test]
+fn a_refusal_of_the_issuer_is_shown_in_its_own_words() {
+    stage();
+    stage::run(async {
+        let stage = stage();
+        let id = uuid::Uuid::new_v4().simple().to_string();
+        let host = format!("l{}.embargo.test", &id[..8]);
+        let sheet = stage.service.enrol(&stage.world, &host).await;
+        customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
+        stage.service.found(&host, &["issuer-refused"]).await;
+        let detail = stage.service.cli_json(&["explain", &host]).await;
+        assert_eq!(detail["refusal"]["type"], "urn:ietf:params:acme:error:rejectedIdentifier");
+        assert!(detail["findings"][0]["remedy"].as_str().expect("text").contains("forbidden by policy"));
+        assert_eq!(detail["gates"][2]["state"], "blocked");
+    });
+}

@@ -1,0 +1,57 @@
+//! The pictures in docs/screenshots, taken from a demo: `cargo xtask shots`.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use serde_json::Value;
+
+use crate::browser::Browser;
+use crate::stage;
+
+fn folder() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/screenshots")
+}
+
+async fn shoot(browser: &Browser, name: &str) {
+    let png = browser.page.screenshot().await.expect("a picture");
+    fs::create_dir_all(folder()).expect("a folder");
+    fs::write(folder().join(name), png).expect("written");
+}
+
+#[test]
+#[ignore = "needs a running demo, named by NOMENTA_READY_FILE"]
+fn shots() {
+    let file = std::env::var("NOMENTA_READY_FILE").expect("NOMENTA_READY_FILE names the demo's ready file");
+    let ready: Value = serde_json::from_str(&fs::read_to_string(file).expect("a ready file")).expect("JSON");
+    let word = |name: &str| ready[name].as_str().expect(name).to_owned();
+    let (url, key) = (word("url"), word("admin_key"));
+    stage::run(async move {
+        let browser = Browser::open(stage::BASE_PORT + 22).await;
+        browser.page.goto(&url).await.expect("the console");
+        browser.see("#key").await;
+        shoot(&browser, "sign-in.png").await;
+        browser.sign_in(&url, &key).await;
+        browser.see("tr[data-stage='live']").await;
+        shoot(&browser, "roster.png").await;
+        browser.press("Enrol a domain").await;
+        browser.type_into("#host", "192.0.2.7").await;
+        browser.click(".el-select").await;
+        browser.click(".el-select-dropdown__item").await;
+        browser.press("Enrol").await;
+        browser.read("is an IP address").await;
+        shoot(&browser, "enrol.png").await;
+        for (host, name) in
+            [("dunvarra.example", "domain-blocked.png"), ("timetable.onswick.example", "domain-live.png")]
+        {
+            browser.page.goto(&format!("{url}/domains/{host}")).await.expect("the page");
+            browser.see("svg.posts.large").await;
+            browser.read("What happened").await;
+            shoot(&browser, name).await;
+        }
+        browser.press("Dark").await;
+        browser.page.goto(&url).await.expect("the console");
+        browser.see("tr[data-stage='live']").await;
+        shoot(&browser, "roster-dark.png").await;
+        browser.page.clone().close().await.expect("closed");
+    });
+}

@@ -1,0 +1,187 @@
+//! One world for all tests, each on names of its own.
+
+use std::future::Future;
+use std::net::IpAddr;
+use std::path::{Path, PathBuf};
+use std::process::Output;
+use std::sync::{LazyLock, OnceLock};
+use std::time::Duration;
+
+use nomenta_core::hostname::Hostname;
+use nomenta_core::sheet::Sheet;
+use nomenta_world::edge::{Edge, EdgeConfig};
+use nomenta_world::layout::EDGE;
+use nomenta_world::service::ServiceSetup;
+use nomenta_world::{Daemon, Layout, World, wait_for};
+use serde_json::{Value, json};
+use tokio::process::Command;
+use tokio::runtime::Runtime;
+
+pub const PROGRAM: &str = env!("CARGO_BIN_EXE_nomenta");
+pub const ADMIN: &str = "test_admin_key";
+pub const EDGE_KEY: &str = "test_edge_key";
+/// First port of the tests' world; the demo test takes another row.
+pub const BASE_PORT: u16 = 18_630;
+/// Long enough for a busy machine; nothing is expected to take it.
+pub const PATIENCE: Duration = Duration::from_secs(90);
+
+/// Never dropped, so the servers end with the test process, not before.
+static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| Runtime::new().expect("runtime"));
+static STAGE: OnceLock<Stage> = OnceLock::new();
+
+/// The world, one service process, and the edge.
+pub struct Stage {
+    pub world: World,
+    pub service: Service,
+    _daemon: Daemon,
+    _edge: Edge,
+}
+
+/// A service as its users reach it.
+#[derive(Clone)]
+pub struct Service {
+    pub setup: ServiceSetup,
+}
+
+/// Runs a test's own async part.
+pub fn run<T: Send + 'static>(part: impl Future<Output = T> + Send + 'static) -> T {
+    // On a worker thread, since processes end with the thread that started them.
+    let handle = RUNTIME.spawn(part);
+    RUNTIME.block_on(handle).unwrap_or_else(|e| std::panic::resume_unwind(e.into_panic()))
+}
+
+/// The shared stage, started by whoever comes first.
+pub fn stage() -> &'static Stage {
+    STAGE.get_or_init(|| run(async { Stage::start().await.expect("the world starts") }))
+}
+
+pub fn state_folder(name: &str) -> PathBuf {
+    Path::new("/var/tmp").join(format!("nomenta-{name}"))
+}
+
+/// A setup for a service on the world's databases; fast, for tests.
+pub fn setup(port: u16, database: String) -> ServiceSetup {
+    ServiceSetup {
+        listen: ([127, 0, 0, 1], port).into(),
+        database,
+        sealing_key: "5e".repeat(32),
+        admin_key: ADMIN.into(),
+        edge_key: EDGE_KEY.into(),
+        options: ["--look-first=1", "--look-most=2", "--look-live=4", "--order-retry=4"]
+            .map(Into::into)
+            .into(),
+    }
+}
+
+impl Stage {
+    async fn start() -> anyhow::Result<Self> {
+        let layout = Layout::new(&state_folder("test"), BASE_PORT)?;
+        layout.wipe()?;
+        let world = World::start(layout, |_| {}).await?;
+        let setup = setup(BASE_PORT + 6, world.database("stage").await?);
+        let layout = &world.layout;
+        let daemon = setup.start(layout, Path::new(PROGRAM), &layout.state.join("service.log")).await?;
+        let edge = Edge::start(edge_config(layout, &setup, EDGE.to_vec())).await?;
+        let service = Service { setup };
+        service.add_platform(&EDGE).await;
+        Ok(Self { world, service, _daemon: daemon, _edge: edge })
+    }
+}
+
+pub fn edge_config(layout: &Layout, setup: &ServiceSetup, addresses: Vec<IpAddr>) -> EdgeConfig {
+    EdgeConfig {
+        addresses,
+        http_port: layout.http_port(),
+        https_port: layout.https_port(),
+        service: setup.url(),
+        key: EDGE_KEY.into(),
+    }
+}
+
+impl Service {
+    /// One ingress, one account, one site.
+    pub async fn add_platform(&self, addresses: &[IpAddr]) {
+        let family = |v4| addresses.iter().filter(move |a| a.is_ipv4() == v4).map(ToString::to_string);
+        let (ipv4, ipv6): (Vec<_>, Vec<_>) = (family(true).collect(), family(false).collect());
+        let canonical = "{site}.edge.quaymark.example";
+        let ingress = json!({ "name": "harbour", "ipv4": ipv4, "ipv6": ipv6, "canonical": canonical });
+        for (path, body) in [
+            ("ingresses", ingress),
+            ("accounts", json!({ "name": "onswick", "title": "Onswick Ferries" })),
+            ("sites", json!({ "name": "onswick", "account": "onswick", "ingress": "harbour" })),
+        ] {
+            let (status, answer) = self.post(path, &body).await;
+            assert_eq!(status, 201, "{path}: {answer}");
+        }
+    }
+
+    pub fn request(&self, method: &str, path: &str, key: &str) -> reqwest::RequestBuilder {
+        let method = method.parse().expect("method");
+        reqwest::Client::new().request(method, format!("{}/api/v1/{path}", self.setup.url())).bearer_auth(key)
+    }
+
+    pub async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
+        answer(self.request("POST", path, ADMIN).json(body)).await
+    }
+
+    pub async fn get(&self, path: &str) -> (u16, Value) {
+        answer(self.request("GET", path, ADMIN)).await
+    }
+
+    /// Runs the command line as the admin.
+    pub async fn cli(&self, words: &[&str]) -> Output {
+        let mut command = Command::new(PROGRAM);
+        command.args(words).env("NOMENTA_URL", self.setup.url()).env("NOMENTA_KEY", ADMIN);
+        command.output().await.expect("the command runs")
+    }
+
+    /// The same, expecting success, and JSON.
+    pub async fn cli_json(&self, words: &[&str]) -> Value {
+        let output = self.cli(&[words, &["--as", "json"]].concat()).await;
+        assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
+        serde_json::from_slice(&output.stdout).expect("JSON")
+    }
+
+    /// Takes a domain in by the command line; its zone is registered first.
+    pub async fn enrol(&self, world: &World, host: &str) -> Sheet {
+        let name = Hostname::parse(host).expect("a host");
+        world.zones.register(name.registered()).await.expect("registered");
+        let sheet = self.cli_json(&["enrol", host, "--site", "onswick"]).await;
+        serde_json::from_value(sheet).expect("a sheet")
+    }
+
+    /// Waits by the command line until the domain is live.
+    pub async fn live(&self, host: &str) {
+        let output = self.cli(&["survey", host, "--until", "live", "--within", "90"]).await;
+        let err = String::from_utf8_lossy(&output.stderr);
+        assert_eq!(output.status.code(), Some(0), "{host} is not live: {err}");
+    }
+
+    /// Codes of a domain's open findings.
+    pub async fn codes(&self, host: &str) -> Vec<String> {
+        let detail = self.cli_json(&["explain", host]).await;
+        let findings = detail["findings"].as_array().cloned().unwrap_or_default();
+        findings.iter().filter_map(|f| f["code"].as_str().map(str::to_owned)).collect()
+    }
+
+    /// Waits until exactly these findings are open.
+    pub async fn found(&self, host: &str, codes: &[&str]) {
+        let what = format!("{host} having {codes:?}");
+        let waited = wait_for(&what, PATIENCE, || async { self.codes(host).await == codes });
+        if let Err(error) = waited.await {
+            panic!("{error}; it has {:?}", self.codes(host).await);
+        }
+    }
+}
+
+async fn answer(request: reqwest::RequestBuilder) -> (u16, Value) {
+    let response = request.send().await.expect("an answer");
+    let status = response.status().as_u16();
+    (status, response.json().await.unwrap_or_default())
+}
+
+/// A zone that no other test uses.
+pub fn fresh_zone(prefix: &str) -> String {
+    let id = uuid::Uuid::new_v4().simple().to_string();
+    format!("{prefix}-{}.example", &id[..8])
+}

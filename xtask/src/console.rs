@@ -1,0 +1,47 @@
+//! The console: packages, build, checks, generated types.
+
+use std::fs;
+use std::path::Path;
+use std::time::SystemTime;
+
+use crate::{OPENAPI, run_in, say};
+
+const CONSOLE: &str = "console";
+
+fn npm(args: &[&str]) -> anyhow::Result<()> {
+    run_in(Path::new(CONSOLE), "npm", args)
+}
+
+fn changed(path: &str) -> SystemTime {
+    fs::metadata(Path::new(CONSOLE).join(path)).and_then(|m| m.modified()).unwrap_or(SystemTime::UNIX_EPOCH)
+}
+
+fn install() -> anyhow::Result<()> {
+    if changed("node_modules/.package-lock.json") >= changed("package-lock.json") {
+        return Ok(());
+    }
+    say("Installing the console's packages");
+    npm(&["ci", "--no-audit", "--no-fund", "--loglevel=error"])
+}
+
+/// Installs packages and builds the console.
+pub(crate) fn build() -> anyhow::Result<()> {
+    install()?;
+    say("Building the console");
+    npm(&["run", "--silent", "build"])
+}
+
+/// Type-check, lint, and whether the types fit the OpenAPI document.
+pub(crate) fn check() -> anyhow::Result<()> {
+    npm(&["run", "--silent", "check"])
+}
+
+/// Writes the types from the OpenAPI document.
+pub(crate) fn types() -> anyhow::Result<()> {
+    install()?;
+    run_in(
+        Path::new(CONSOLE),
+        "npx",
+        &["openapi-typescript", &format!("../{OPENAPI}"), "-o", "src/api/schema.d.ts"],
+    )
+}

@@ -1,0 +1,88 @@
+//! Debian packages: installed when they may be, else named.
+
+use std::env;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+use anyhow::{bail, ensure};
+
+use crate::say;
+
+/// Something a package brings, and the package.
+const WANTED: [(&str, &str); 8] = [
+    ("initdb", "postgresql"),
+    ("knotd", "knot"),
+    ("unbound", "unbound"),
+    ("pebble", "pebble"),
+    ("chromium", "chromium"),
+    ("chromedriver", "chromium-driver"),
+    ("/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf", "fonts-dejavu-core"),
+    ("setpriv", "util-linux"),
+];
+
+/// Installs what is missing.
+///
+/// # Errors
+/// If something is missing and may not be installed; the message has the
+/// command that would.
+pub(crate) fn ensure() -> anyhow::Result<()> {
+    let missing = missing();
+    if missing.is_empty() {
+        return Ok(());
+    }
+    let list = missing.join(" ");
+    let Some(prefix) = privileged() else {
+        bail!(
+            "These Debian packages are missing: {list}\nInstall them with: apt-get install --no-install-recommends {list}"
+        );
+    };
+    say(&format!("Installing {list}"));
+    let apt = |args: &[&str]| {
+        let words: Vec<_> = prefix.iter().copied().chain(["apt-get"]).chain(args.iter().copied()).collect();
+        let status = Command::new(words[0])
+            .args(&words[1..])
+            .env("DEBIAN_FRONTEND", "noninteractive")
+            .stdout(Stdio::null())
+            .status()?;
+        ensure!(status.success(), "apt-get {} failed. Install by hand: {list}", args.join(" "));
+        Ok(())
+    };
+    apt(&["update", "-qq"])?;
+    let install = ["install", "-qq", "-y", "--no-install-recommends"];
+    apt(&[&install[..], &missing].concat())
+}
+
+fn missing() -> Vec<&'static str> {
+    let absent = WANTED.iter().filter(|(thing, _)| !present(thing));
+    absent.map(|(_, package)| *package).collect()
+}
+
+fn present(thing: &str) -> bool {
+    if thing.starts_with('/') {
+        return Path::new(thing).exists();
+    }
+    folders().iter().any(|folder| folder.join(thing).is_file())
+}
+
+/// Where programs are: the path, the system folders, PostgreSQL's versions.
+pub(crate) fn folders() -> Vec<PathBuf> {
+    let path = env::var_os("PATH").unwrap_or_default();
+    let mut folders: Vec<_> = env::split_paths(&path).collect();
+    folders.extend(["/usr/sbin", "/usr/bin"].map(PathBuf::from));
+    let versions = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
+    folders.extend(versions.map(|v| v.path().join("bin")));
+    folders
+}
+
+/// How to run apt-get, if at all.
+fn privileged() -> Option<&'static [&'static str]> {
+    let quietly = |program: &str, args: &[&str]| {
+        let output = Command::new(program).args(args).stderr(Stdio::null()).output();
+        output.ok().filter(|o| o.status.success()).map(|o| String::from_utf8_lossy(&o.stdout).into_owned())
+    };
+    if quietly("id", &["-u"]).is_some_and(|id| id.trim() == "0") {
+        return Some(&[]);
+    }
+    quietly("sudo", &["-n", "true"]).map(|_| &["sudo", "-n"][..])
+}
