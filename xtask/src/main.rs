@@ -81,7 +81,22 @@ fn run_in(folder: &Path, program: &str, args: &[&str]) -> anyhow::Result<()> {
 }
 
 fn cargo(args: &[&str]) -> anyhow::Result<()> {
-    run(&env::var("CARGO").unwrap_or_else(|_| "cargo".into()), args)
+    let status = cargo_command().args(args).status()?;
+    ensure!(status.success(), "cargo {} failed", args.join(" "));
+    Ok(())
+}
+
+/// Cargo without what the Cargo around this process has set: some build
+/// scripts look at it, and would build everything anew.
+fn cargo_command() -> Command {
+    let mut command = Command::new(env::var("CARGO").unwrap_or_else(|_| "cargo".into()));
+    let ours = |name: &str| {
+        name == "CARGO_MANIFEST_DIR" || name == "CARGO_MANIFEST_PATH" || name.starts_with("CARGO_PKG_")
+    };
+    for (name, _) in env::vars().filter(|(name, _)| ours(name)) {
+        command.env_remove(name);
+    }
+    command
 }
 
 fn set_up() -> anyhow::Result<()> {
@@ -163,7 +178,7 @@ fn shots() -> anyhow::Result<()> {
         sleep(Duration::from_millis(200));
     }
     say("Taking pictures");
-    let status = Command::new(env::var("CARGO").unwrap_or_else(|_| "cargo".into()))
+    let status = cargo_command()
         .args(["test", "--package", "nomenta-cli", "--test", "it", "--", "--ignored", "shots"])
         .env("NOMENTA_READY_FILE", &ready)
         .status();

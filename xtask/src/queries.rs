@@ -10,6 +10,7 @@ use std::time::Duration;
 
 use anyhow::{Context, ensure};
 
+use crate::cargo_command;
 use crate::packages::folders;
 
 const MIGRATIONS: &str = "crates/store/migrations";
@@ -36,7 +37,7 @@ fn check(cluster: &Cluster) -> anyhow::Result<()> {
     // A touched file makes Cargo expand every query again.
     fs::File::open("crates/store/src/lib.rs")?.set_modified(std::time::SystemTime::now())?;
     let socket = cluster.folder.to_string_lossy().replace('/', "%2F");
-    let status = Command::new(env::var("CARGO").unwrap_or_else(|_| "cargo".into()))
+    let status = cargo_command()
         .args(["check", "--package", "nomenta-store"])
         .env("CARGO_TARGET_DIR", "target/queries")
         .env("SQLX_OFFLINE", "false")

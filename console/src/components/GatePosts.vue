@@ -7,18 +7,21 @@ import type { Gate } from "@/api/client";
 // passed and ends in a dot before the first gate that is not.
 const props = defineProps<{ gates: Gate[]; large?: boolean }>();
 
-const FIRST = 20;
-const APART = 36;
-const TOP = 4;
-const FOOT = 24;
-const MIDDLE = 14;
-
+// Large, each post stands at the head of its quarter of the page.
+const shape = computed(() =>
+  props.large
+    ? { first: 12, apart: 308, width: 1232, height: 48, thick: 12, reach: 20 }
+    : { first: 20, apart: 36, width: 150, height: 28, thick: 6, reach: 7 },
+);
+const middle = computed(() => shape.value.height / 2);
 const posts = computed(() =>
-  props.gates.map((gate, index) => ({ ...gate, x: FIRST + index * APART })),
+  props.gates.map((gate, index) => ({ ...gate, x: shape.value.first + index * shape.value.apart })),
 );
 const stop = computed(() => posts.value.findIndex((post) => post.state !== "passed"));
 const end = computed(() =>
-  stop.value < 0 ? FIRST + 4 * APART - 16 : posts.value[stop.value].x - 9,
+  stop.value < 0
+    ? shape.value.width - 6
+    : Math.max(3, posts.value[stop.value].x - shape.value.reach - 5),
 );
 const label = computed(() => props.gates.map((g) => `${g.name} ${g.state}`).join(", "));
 </script>
@@ -27,30 +30,36 @@ const label = computed(() => props.gates.map((g) => `${g.name} ${g.state}`).join
   <svg
     class="posts"
     :class="{ large }"
-    viewBox="0 0 150 28"
+    :viewBox="`0 0 ${shape.width} ${shape.height}`"
     role="img"
     :aria-label="label"
     preserveAspectRatio="xMinYMid meet"
   >
-    <line class="run" x1="2" :x2="end" :y1="MIDDLE" :y2="MIDDLE" />
-    <circle v-if="stop >= 0" class="dot" :cx="end" :cy="MIDDLE" r="3" />
+    <line class="run" x1="0" :x2="end" :y1="middle" :y2="middle" />
+    <circle v-if="stop >= 0" class="dot" :cx="end" :cy="middle" :r="shape.thick / 2" />
     <g v-for="post in posts" :key="post.name" :class="post.state">
       <line
         v-if="post.state === 'lapsed'"
         class="behind"
-        :x1="post.x - 9"
-        :x2="post.x + 13"
-        :y1="MIDDLE"
-        :y2="MIDDLE"
+        :x1="post.x - shape.reach"
+        :x2="post.x + shape.reach"
+        :y1="middle"
+        :y2="middle"
       />
-      <rect :x="post.x - 3" :y="TOP" width="6" :height="FOOT - TOP" rx="1" />
+      <rect
+        :x="post.x - shape.thick / 2"
+        y="4"
+        :width="shape.thick"
+        :height="shape.height - 8"
+        rx="1"
+      />
       <line
         v-if="post.state === 'blocked'"
         class="across"
-        :x1="post.x - 8"
-        :x2="post.x + 8"
-        :y1="MIDDLE"
-        :y2="MIDDLE"
+        :x1="post.x - shape.reach"
+        :x2="post.x + shape.reach"
+        :y1="middle"
+        :y2="middle"
       />
     </g>
   </svg>
@@ -58,13 +67,27 @@ const label = computed(() => props.gates.map((g) => `${g.name} ${g.state}`).join
 
 <style scoped>
 .posts {
+  display: block;
   width: 118px;
   height: 22px;
 }
 
 .large {
-  width: 300px;
-  height: 56px;
+  width: 100%;
+  height: auto;
+  overflow: visible;
+}
+
+.large .run {
+  stroke-width: 3;
+}
+
+.large rect {
+  stroke-width: 2;
+}
+
+.large .across {
+  stroke-width: 7;
 }
 
 .run {

@@ -35,10 +35,11 @@ async function lookNow() {
       </div>
       <div class="gates">
         <GatePosts :gates="detail.gates" large />
-        <ol>
+        <ol class="states">
           <li v-for="gate in detail.gates" :key="gate.name" :class="gate.state">
-            <strong>{{ gate.name }}</strong> <span class="state">{{ gate.state }}</span>
-            <span class="soft" :title="exact(gate.since)"> {{ since(gate.since, now) }}</span>
+            <strong>{{ gate.name }}</strong>{{ " " }}<span class="state">{{ gate.state }}</span
+            >{{ " "
+            }}<span class="soft" :title="exact(gate.since)">{{ since(gate.since, now) }}</span>
             <div v-if="gate.state !== 'blocked'" class="soft">{{ gate.reason }}</div>
           </li>
         </ol>
@@ -92,7 +93,7 @@ async function lookNow() {
   margin-top: calc(var(--step) * 2);
 }
 
-ol {
+.states {
   display: grid;
   grid-template-columns: repeat(4, 1fr);
   gap: calc(var(--step) * 2);

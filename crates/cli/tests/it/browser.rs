@@ -37,7 +37,10 @@ impl Browser {
         let mut capabilities = serde_json::Map::new();
         capabilities.insert("goog:chromeOptions".into(), json!({ "args": arguments }));
         let page = ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&url).await;
-        Self { page: page.expect("a window"), _driver: driver }
+        let page = page.expect("a window");
+        // Headless windows keep a bar for themselves; the page gets 1280x800.
+        page.set_window_size(1280, 943).await.expect("sized");
+        Self { page, _driver: driver }
     }
 
     /// Waits until the selector finds something that is shown.
