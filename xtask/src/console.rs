@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 use std::time::SystemTime;
 
-use crate::{OPENAPI, run_in, say};
+use crate::{run_in, say};
 
 const CONSOLE: &str = "console";
 
@@ -31,17 +31,7 @@ pub(crate) fn build() -> anyhow::Result<()> {
     npm(&["run", "--silent", "build"])
 }
 
-/// Type-check, lint, and whether the types fit the OpenAPI document.
+/// Type-check against the OpenAPI document, lint and format.
 pub(crate) fn check() -> anyhow::Result<()> {
     npm(&["run", "--silent", "check"])
-}
-
-/// Writes the types from the OpenAPI document.
-pub(crate) fn types() -> anyhow::Result<()> {
-    install()?;
-    run_in(
-        Path::new(CONSOLE),
-        "npx",
-        &["openapi-typescript", &format!("../{OPENAPI}"), "-o", "src/api/schema.d.ts"],
-    )
 }

@@ -37,8 +37,8 @@ enum Task {
         /// Only tests whose name contains this; checks are skipped then.
         filter: Option<String>,
     },
-    /// Write what is generated from the code: query data, the OpenAPI
-    /// document, the console's types.
+    /// Write what is generated from the code and kept: query data and the
+    /// OpenAPI document.
     Generate,
     /// Take the pictures in docs/screenshots from a fresh demo.
     Shots,
@@ -148,11 +148,10 @@ fn generate() -> anyhow::Result<()> {
     packages::ensure()?;
     say("Preparing the query data");
     queries::prepare()?;
-    say("Writing the OpenAPI document and the console's types");
+    say("Writing the OpenAPI document");
     cargo(&["build", "--package", "nomenta-cli"])?;
     fs::create_dir_all("docs")?;
-    fs::write(OPENAPI, openapi()?)?;
-    console::types()
+    Ok(fs::write(OPENAPI, openapi()?)?)
 }
 
 fn shots() -> anyhow::Result<()> {

@@ -25,7 +25,7 @@ defineProps<{ verdict: Verdict; word?: boolean }>();
 .mark {
   display: inline-flex;
   gap: 6px;
-  align-items: center;
+  align-items: baseline;
   color: var(--waiting);
 }
 
@@ -46,6 +46,7 @@ svg {
   flex: none;
   width: 14px;
   height: 14px;
+  transform: translateY(2px);
 }
 
 .fill {

@@ -1,5 +1,7 @@
 //! Output for people and for programs.
 
+use std::io::IsTerminal;
+
 use chrono::{DateTime, Local, Utc};
 use comfy_table::{ContentArrangement, Table, presets};
 use nomenta_core::gate::{GateState, Gates};
@@ -164,12 +166,28 @@ pub(crate) fn explain(detail: &DomainDetail) {
 fn print_finding(open: &OpenFinding, now: DateTime<Utc>) {
     let finding = &open.finding;
     println!("\n{}, for {}", finding.code, span(open.first_seen, now));
-    println!("  {}", finding.remedy);
-    println!("  {}", finding.remark);
+    println!("{}", wrapped(&finding.remedy));
+    if !finding.edits.is_empty() {
+        let rows = finding.edits.iter().map(|e| {
+            let kind = format!("{:?}", e.kind).to_lowercase();
+            ["  ".to_owned() + &kind, e.rtype.clone(), e.host_field.clone(), e.value.clone()]
+        });
+        println!("\n{}\n", table(["  DO", "TYPE", "HOST", "VALUE"], rows));
+    }
+    println!("{}", wrapped(&finding.remark));
     for sighting in &finding.evidence {
         let ttl = sighting.ttl.map(|t| format!(", TTL {t} s")).unwrap_or_default();
-        println!("  Seen at {}: {}{ttl}", sighting.source, sighting.said);
+        println!("{}", wrapped(&format!("Seen at {}: {}{ttl}", sighting.source, sighting.said)));
     }
+}
+
+/// Indented, and wrapped to the terminal where there is one.
+fn wrapped(text: &str) -> String {
+    let width = if std::io::stdout().is_terminal() { textwrap::termwidth().min(110) } else { usize::MAX };
+    textwrap::fill(
+        text,
+        textwrap::Options::new(width).initial_indent("  ").subsequent_indent("  ").break_words(false),
+    )
 }
 
 fn judged_line(judged: &JudgedLine) -> [String; 5] {

@@ -24,4 +24,4 @@ pub mod token;
 pub mod verdict;
 
 #[cfg(test)]
-pub(crate) mod testing;
+pub(crate) mod test;

@@ -130,10 +130,10 @@ impl Sheet {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     fn rows(host: &str) -> Vec<String> {
-        let sheet = testing::sheet(host);
+        let sheet = test::sheet(host);
         let row = |l: &super::Line| format!("{} {} {}", l.rtype, l.host_field, l.value);
         sheet.lines.iter().map(row).collect()
     }

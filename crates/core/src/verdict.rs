@@ -130,11 +130,11 @@ impl AddressSplit {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn routing_is_met_by_one_choice_exactly() {
-        let (sheet, ingress) = (testing::sheet("onswick.example"), testing::ingress());
+        let (sheet, ingress) = (test::sheet("onswick.example"), test::ingress());
         for (v4, v6, want) in [
             (&["127.77.0.10", "127.77.0.11"][..], &["::1"][..], Verdict::Match),
             (&["127.77.0.11", "127.77.0.10"], &["0:0:0:0:0:0:0:1"], Verdict::Match),
@@ -143,7 +143,7 @@ mod tests {
             (&["192.0.2.7"], &[], Verdict::Differs),
             (&[], &[], Verdict::Absent),
         ] {
-            let view = testing::view(v4, v6);
+            let view = test::view(v4, v6);
             assert_eq!(routing(Some(&view), &sheet, &ingress), want, "{v4:?} {v6:?}");
         }
         assert_eq!(routing(None, &sheet, &ingress), Verdict::Unreadable);
@@ -151,8 +151,8 @@ mod tests {
 
     #[test]
     fn each_line_is_judged_at_each_source() {
-        let survey = testing::survey("onswick.example", &["@ A 127.77.0.10", "@ A 192.0.2.7"]);
-        let sheet = testing::sheet("onswick.example");
+        let survey = test::survey("onswick.example", &["@ A 127.77.0.10", "@ A 192.0.2.7"]);
+        let sheet = test::sheet("onswick.example");
         let verdicts: Vec<_> =
             sheet.lines.iter().map(|line| judge(&sheet, line, &survey)[0].verdict).collect();
         use Verdict::{Absent, Differs, Partial};

@@ -171,7 +171,12 @@ impl Zones {
         );
         self.layout.write(&format!("knot-primary/zones/{file}"), &text)?;
         let entry = format!("zone[{origin}]");
-        let mut steps = vec![vec!["conf-begin".to_owned()], vec!["conf-set".into(), entry.clone()]];
+        // Another process may be in a transaction of its own.
+        wait_for("the name server taking a change", Duration::from_secs(20), || async {
+            knot::control(&self.layout, "primary", &["conf-begin"]).await.is_ok()
+        })
+        .await?;
+        let mut steps = vec![vec!["conf-set".to_owned(), entry.clone()]];
         steps.push(vec!["conf-set".into(), format!("{entry}.file"), file]);
         if let Some(remote) = notify {
             steps.push(vec!["conf-set".into(), format!("{entry}.notify"), remote.into()]);

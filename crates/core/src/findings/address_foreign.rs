@@ -37,12 +37,12 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn an_apex_swaps_addresses() {
-        let found = testing::diagnose("onswick.example", &["@ A 192.0.2.7"]);
-        assert_eq!(testing::codes(&found), ["address-foreign"]);
+        let found = test::diagnose("onswick.example", &["@ A 192.0.2.7"]);
+        assert_eq!(test::codes(&found), ["address-foreign"]);
         assert!(found[0].remedy.starts_with(
             "Delete the A record 192.0.2.7 at @. Add the A record 127.77.0.10 at @. \
              Add the A record 127.77.0.11 at @. Add the AAAA record ::1 at @."
@@ -51,8 +51,8 @@ mod tests {
 
     #[test]
     fn a_subdomain_swaps_its_address_for_a_cname_and_foreign_ipv6_goes_too() {
-        let found = testing::diagnose("www.onswick.example", &["www A 192.0.2.7", "www AAAA 2001:db8::7"]);
-        assert_eq!(testing::codes(&found), ["address-foreign"]);
+        let found = test::diagnose("www.onswick.example", &["www A 192.0.2.7", "www AAAA 2001:db8::7"]);
+        assert_eq!(test::codes(&found), ["address-foreign"]);
         assert!(found[0].remedy.contains("Delete the AAAA record 2001:db8::7 at www. Add the CNAME record"));
     }
 }

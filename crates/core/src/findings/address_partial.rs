@@ -35,12 +35,12 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn the_missing_ones_are_named() {
-        let found = testing::diagnose("onswick.example", &["@ A 127.77.0.11", "@ AAAA ::1"]);
-        assert_eq!(testing::codes(&found), ["address-partial"]);
+        let found = test::diagnose("onswick.example", &["@ A 127.77.0.11", "@ AAAA ::1"]);
+        assert_eq!(test::codes(&found), ["address-partial"]);
         assert!(found[0].remedy.starts_with("Add the A record 127.77.0.10 at @. The others are right"));
     }
 }

@@ -33,14 +33,14 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn the_extra_one_is_deleted_and_ours_are_kept() {
-        let mut zone = testing::healthy("onswick.example");
+        let mut zone = test::healthy("onswick.example");
         zone.push("@ A 192.0.2.7");
-        let found = testing::diagnose("onswick.example", &zone);
-        assert_eq!(testing::codes(&found), ["address-surplus"]);
+        let found = test::diagnose("onswick.example", &zone);
+        assert_eq!(test::codes(&found), ["address-surplus"]);
         assert!(found[0].remedy.starts_with(
             "Delete the A record 192.0.2.7 at @. Keep the A record 127.77.0.10 at @. Keep the A record"
         ));

@@ -54,18 +54,18 @@ fn evidence(case: &Case<'_>, owner: &str, record: &Record) -> crate::finding::Si
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     fn with_caa(host: &str, caa: &[&'static str]) -> Vec<crate::finding::Finding> {
-        let mut zone = testing::healthy(host);
+        let mut zone = test::healthy(host);
         zone.extend(caa);
-        testing::diagnose(host, &zone)
+        test::diagnose(host, &zone)
     }
 
     #[test]
     fn another_issuer_alone_forbids_and_is_kept() {
         let found = with_caa("onswick.example", &["@ CAA issue other-ca.example"]);
-        assert_eq!(testing::codes(&found), ["caa-forbids"]);
+        assert_eq!(test::codes(&found), ["caa-forbids"]);
         assert!(found[0].remedy.starts_with(
             "Add the CAA record 0 issue \"stampworks-ca.example\" at @. \
              Keep the CAA record 0 issue \"other-ca.example\" at @."
@@ -75,7 +75,7 @@ mod tests {
     #[test]
     fn a_set_at_the_parent_counts_for_a_subdomain() {
         let found = with_caa("www.onswick.example", &["@ CAA issue ;"]);
-        assert_eq!(testing::codes(&found), ["caa-forbids"]);
+        assert_eq!(test::codes(&found), ["caa-forbids"]);
     }
 
     #[test]

@@ -34,13 +34,12 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn the_cname_is_changed_to_the_canonical_host() {
-        let found =
-            testing::diagnose("timetable.onswick.example", &["timetable CNAME shop.harrowhost.example"]);
-        assert_eq!(testing::codes(&found), ["cname-foreign"]);
+        let found = test::diagnose("timetable.onswick.example", &["timetable CNAME shop.harrowhost.example"]);
+        assert_eq!(test::codes(&found), ["cname-foreign"]);
         assert_eq!(
             found[0].remedy,
             "Change the CNAME record at timetable to onswick.edge.quaymark.example. \

@@ -65,15 +65,15 @@ fn doubled(case: &Case<'_>, line: &Line) -> Option<(Vec<Sighting>, Vec<Edit>)> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn the_doubled_record_is_deleted_and_the_short_one_added() {
-        let found = testing::diagnose(
+        let found = test::diagnose(
             "timetable.onswick.example",
             &["timetable.onswick.example CNAME onswick.edge.quaymark.example"],
         );
-        assert_eq!(testing::codes(&found), ["host-doubled"]);
+        assert_eq!(test::codes(&found), ["host-doubled"]);
         assert!(found[0].remedy.contains(
             "Delete the CNAME record onswick.edge.quaymark.example at timetable.onswick.example. \
              Add the CNAME record onswick.edge.quaymark.example at timetable."
@@ -82,10 +82,10 @@ mod tests {
 
     #[test]
     fn a_doubled_token_is_found_and_a_copy_beside_the_right_one_is_no_trouble() {
-        let token = testing::token().txt_value();
+        let token = test::token().txt_value();
         let doubled = format!("_quaymark-challenge.onswick.example TXT {token}");
         let right = format!("_quaymark-challenge TXT {token}");
-        assert_eq!(testing::codes(&testing::diagnose("onswick.example", &[&doubled])), ["host-doubled"]);
-        assert!(testing::diagnose("onswick.example", &[&doubled, &right]).is_empty());
+        assert_eq!(test::codes(&test::diagnose("onswick.example", &[&doubled])), ["host-doubled"]);
+        assert!(test::diagnose("onswick.example", &[&doubled, &right]).is_empty());
     }
 }

@@ -31,15 +31,13 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn only_the_stray_address_is_named() {
-        let found = testing::diagnose(
-            "onswick.example",
-            &["@ A 127.77.0.10", "@ A 127.77.0.11", "@ AAAA 2001:db8::7"],
-        );
-        assert_eq!(testing::codes(&found), ["ipv6-stray"]);
+        let found =
+            test::diagnose("onswick.example", &["@ A 127.77.0.10", "@ A 127.77.0.11", "@ AAAA 2001:db8::7"]);
+        assert_eq!(test::codes(&found), ["ipv6-stray"]);
         assert!(
             found[0]
                 .remedy

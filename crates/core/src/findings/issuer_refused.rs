@@ -40,17 +40,17 @@ fn ended(sentence: &str) -> String {
 #[cfg(test)]
 mod tests {
     use crate::evidence::{OrderState, Problem};
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn the_problem_document_is_shown() {
         let kind = "urn:ietf:params:acme:error:rejectedIdentifier".to_owned();
         let detail = "The CA's policy has no place for onswick.example".to_owned();
         let problem = Problem { kind, detail, status: Some(400) };
-        let order = OrderState::Refused { problem, retry_at: testing::now() };
+        let order = OrderState::Refused { problem, retry_at: test::now() };
         let host = "onswick.example";
-        let found = testing::diagnose_with(host, &testing::healthy(host), order);
-        assert_eq!(testing::codes(&found), ["issuer-refused"]);
+        let found = test::diagnose_with(host, &test::healthy(host), order);
+        assert_eq!(test::codes(&found), ["issuer-refused"]);
         assert!(found[0].remedy.contains("has no place for onswick.example. Keep the records"));
         assert!(found[0].remark.contains("rejectedIdentifier"));
     }

@@ -51,7 +51,7 @@ fn finding(entry: &Entry, diagnosis: Diagnosis) -> Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn codes_are_unique_and_yield_only_to_earlier_ones() {
@@ -67,14 +67,14 @@ mod tests {
     #[test]
     fn a_healthy_zone_gives_no_finding() {
         for host in ["onswick.example", "timetable.onswick.example"] {
-            let found = testing::diagnose(host, &testing::healthy(host));
+            let found = test::diagnose(host, &test::healthy(host));
             assert_eq!(found, [], "{host}");
         }
     }
 
     #[test]
     fn an_empty_zone_is_waiting_and_not_wrong() {
-        assert_eq!(testing::diagnose("timetable.onswick.example", &[]), []);
-        assert_eq!(testing::diagnose("onswick.example", &[]), []);
+        assert_eq!(test::diagnose("timetable.onswick.example", &[]), []);
+        assert_eq!(test::diagnose("onswick.example", &[]), []);
     }
 }

@@ -32,12 +32,12 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn the_registered_domain_is_named() {
-        let found = testing::diagnose_zone("www.onswik.example", testing::unregistered("onswik.example"));
-        assert_eq!(testing::codes(&found), ["name-unregistered"]);
+        let found = test::diagnose_zone("www.onswik.example", test::unregistered("onswik.example"));
+        assert_eq!(test::codes(&found), ["name-unregistered"]);
         assert!(found[0].remedy.starts_with("The domain onswik.example is not registered."));
     }
 }

@@ -60,12 +60,12 @@ fn hint(found: &str, token: &str) -> &'static str {
 #[cfg(test)]
 mod tests {
     use super::hint;
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn another_value_is_named_and_the_right_one_given() {
-        let found = testing::diagnose("onswick.example", &["_quaymark-challenge TXT token=u6t2pj5hu6t2"]);
-        assert_eq!(testing::codes(&found), ["token-altered"]);
+        let found = test::diagnose("onswick.example", &["_quaymark-challenge TXT token=u6t2pj5hu6t2"]);
+        assert_eq!(test::codes(&found), ["token-altered"]);
         assert!(
             found[0].remedy.contains("at _quaymark-challenge to token=u6t2pj5hu6t2pj5hu6t2pj5hu6t2pj5h.")
         );
@@ -74,8 +74,8 @@ mod tests {
 
     #[test]
     fn an_old_text_beside_the_right_token_is_no_trouble() {
-        let right = format!("_quaymark-challenge TXT {}", testing::token().txt_value());
-        let found = testing::diagnose("onswick.example", &["_quaymark-challenge TXT old", &right]);
+        let right = format!("_quaymark-challenge TXT {}", test::token().txt_value());
+        let found = test::diagnose("onswick.example", &["_quaymark-challenge TXT old", &right]);
         assert_eq!(found, []);
     }
 

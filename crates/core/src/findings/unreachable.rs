@@ -30,14 +30,13 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::testing;
+    use crate::test;
 
     #[test]
     fn silent_servers_are_listed() {
-        let zone =
-            testing::unreachable("onswick.example", "ns1.harrowdns.example (127.53.9.1) does not answer");
-        let found = testing::diagnose_zone("www.onswick.example", zone);
-        assert_eq!(testing::codes(&found), ["unreachable"]);
+        let zone = test::unreachable("onswick.example", "ns1.harrowdns.example (127.53.9.1) does not answer");
+        let found = test::diagnose_zone("www.onswick.example", zone);
+        assert_eq!(test::codes(&found), ["unreachable"]);
         assert!(found[0].remark.contains("127.53.9.1"));
     }
 }
