@@ -29,9 +29,12 @@ pub enum AcmeError {
     /// The CA said no, and why.
     #[error("The certification authority refused: {}", .0.detail)]
     Refused(Problem),
-    /// The CA no longer knows the account or the order.
-    #[error("The certification authority no longer knows this: {0}")]
-    Forgotten(String),
+    /// The CA no longer knows the account.
+    #[error("The certification authority no longer knows the account: {0}")]
+    NoAccount(String),
+    /// The CA no longer knows the order.
+    #[error("The certification authority no longer knows the order: {0}")]
+    NoOrder(String),
     /// The CA cannot be reached, or takes too long. Nothing is decided yet.
     #[error("The certification authority cannot be reached: {0}")]
     Unavailable(String),
@@ -49,13 +52,13 @@ impl From<Error> for AcmeError {
 fn from_problem(problem: instant_acme::Problem) -> AcmeError {
     let kind = problem.r#type.clone().unwrap_or_default();
     let short = kind.rsplit(':').next().unwrap_or_default();
-    let gone = short == "accountDoesNotExist" || problem.status == Some(404);
     let busy = matches!(short, "badNonce" | "serverInternal") || problem.status.is_some_and(|s| s >= 500);
     let details = problem.subproblems.iter().filter_map(|s| s.detail.clone());
     let detail = problem.detail.iter().cloned().chain(details).collect::<Vec<_>>().join("; ");
-    match (gone, busy) {
-        (true, _) => AcmeError::Forgotten(detail),
-        (_, true) => AcmeError::Unavailable(detail),
+    match short {
+        "accountDoesNotExist" => AcmeError::NoAccount(detail),
+        _ if problem.status == Some(404) => AcmeError::NoOrder(detail),
+        _ if busy => AcmeError::Unavailable(detail),
         _ => AcmeError::Refused(Problem { kind, detail, status: problem.status }),
     }
 }
@@ -105,9 +108,13 @@ impl Acme {
     /// Goes on with an order placed earlier, perhaps by another process.
     ///
     /// # Errors
-    /// [`AcmeError::Forgotten`] if the CA no longer has it.
+    /// [`AcmeError::NoOrder`] if the CA no longer has it.
     pub async fn resume(&self, url: &str) -> Result<AcmeOrder, AcmeError> {
-        let order = self.account.order(url.to_owned()).await?;
+        let order = self.account.order(url.to_owned()).await.map_err(|error| match error {
+            // Some CAs say so with an empty body instead of a problem document.
+            Error::Json(_) => AcmeError::NoOrder("its address has nothing to read".into()),
+            other => other.into(),
+        })?;
         Ok(AcmeOrder { order, patience: self.patience })
     }
 }

@@ -186,7 +186,11 @@ fn wrapped(text: &str) -> String {
     let width = if std::io::stdout().is_terminal() { textwrap::termwidth().min(110) } else { usize::MAX };
     textwrap::fill(
         text,
-        textwrap::Options::new(width).initial_indent("  ").subsequent_indent("  ").break_words(false),
+        textwrap::Options::new(width)
+            .initial_indent("  ")
+            .subsequent_indent("  ")
+            .break_words(false)
+            .word_splitter(textwrap::WordSplitter::NoHyphenation),
     )
 }
 

@@ -63,11 +63,13 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
                 app.store.finish_refused(lease, &record, &order, &problem, retry_at).await?;
                 metrics::counter!("nomenta_orders_total", "result" => "refused").increment(1);
             }
-            AcmeError::Forgotten(what) => {
-                // The CA has lost the order or the account: begin anew with both.
+            // What the CA has lost is begun anew.
+            lost @ (AcmeError::NoOrder(_) | AcmeError::NoAccount(_)) => {
                 app.store.forget_order_url(order.id).await?;
-                app.acme.forget(app).await?;
-                anyhow::bail!("the CA has forgotten: {what}");
+                if matches!(lost, AcmeError::NoAccount(_)) {
+                    app.acme.forget(app).await?;
+                }
+                return Err(lost.into());
             }
             unavailable => return Err(unavailable.into()),
         },

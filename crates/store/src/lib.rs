@@ -17,6 +17,8 @@ mod looks;
 mod orders;
 mod tasks;
 
+use std::time::Duration;
+
 use sqlx::PgPool;
 use sqlx::postgres::PgPoolOptions;
 
@@ -30,6 +32,9 @@ pub use looks::FindingRow;
 pub use orders::{Issued, OrderRow};
 pub use tasks::{Lease, TaskKind};
 
+/// How long a connection may take to be had.
+const PATIENCE: Duration = Duration::from_secs(10);
+
 /// The records of one platform.
 #[derive(Clone, Debug)]
 pub struct Store {
@@ -42,7 +47,8 @@ impl Store {
     /// # Errors
     /// If the server cannot be reached or a migration fails.
     pub async fn open(url: &str) -> Result<Self, StoreError> {
-        let pool = PgPoolOptions::new().max_connections(16).connect(url).await?;
+        let options = PgPoolOptions::new().max_connections(16).acquire_timeout(PATIENCE);
+        let pool = options.connect(url).await?;
         sqlx::migrate!().run(&pool).await.map_err(sqlx::Error::from)?;
         Ok(Self { pool })
     }

@@ -49,7 +49,7 @@ impl ServiceSetup {
             .env("NOMENTA_ADMIN_KEY", &self.admin_key)
             .env("NOMENTA_EDGE_KEY", &self.edge_key);
         let mut daemon = Daemon::start("the service", command, log, Signal::SIGTERM)?;
-        let client = reqwest::Client::new();
+        let client = reqwest::Client::builder().timeout(Duration::from_secs(2)).build()?;
         let ready = format!("{}/readyz", self.url());
         let mut ended = None;
         let waited = wait_for("the service being ready", Duration::from_secs(30), || {

@@ -17,7 +17,7 @@ pub struct Browser {
 impl Browser {
     pub async fn open(port: u16) -> Self {
         let mut driver = Command::new("setpriv");
-        driver.args(["--pdeathsig", "KILL", "chromedriver"]).arg(format!("--port={port}"));
+        driver.args(["--pdeathsig", "TERM", "chromedriver"]).arg(format!("--port={port}"));
         driver.stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
         let driver = driver.spawn().expect("chromedriver starts");
         let url = format!("http://127.0.0.1:{port}");

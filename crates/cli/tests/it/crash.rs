@@ -34,7 +34,7 @@ fn killed_between_order_and_issue_the_domain_still_gets_exactly_one_certificate(
         let log = layout.state.join("crash.log");
         let first = setup.start(layout, Path::new(PROGRAM), &log).await.expect("started");
         let edge = Edge::start(edge_config(layout, &setup, vec![OWN_EDGE])).await.expect("edge");
-        service.add_platform(&[OWN_EDGE]).await;
+        service.add_platform(&[OWN_EDGE], "own.quaymark.example").await;
 
         let host = fresh_zone("crash");
         let sheet = service.enrol(world, &host).await;

@@ -3,6 +3,7 @@
 
 mod api;
 mod browser;
+mod certs;
 mod cli;
 mod console;
 mod crash;
@@ -10,5 +11,7 @@ mod demo;
 mod dns;
 mod journey;
 mod mistakes;
+mod processes;
 mod shots;
 mod stage;
+mod store;

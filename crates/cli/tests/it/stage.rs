@@ -83,7 +83,7 @@ impl Stage {
         let daemon = setup.start(layout, Path::new(PROGRAM), &layout.state.join("service.log")).await?;
         let edge = Edge::start(edge_config(layout, &setup, EDGE.to_vec())).await?;
         let service = Service { setup };
-        service.add_platform(&EDGE).await;
+        service.add_platform(&EDGE, "{site}.edge.quaymark.example").await;
         Ok(Self { world, service, _daemon: daemon, _edge: edge })
     }
 }
@@ -100,10 +100,9 @@ pub fn edge_config(layout: &Layout, setup: &ServiceSetup, addresses: Vec<IpAddr>
 
 impl Service {
     /// One ingress, one account, one site.
-    pub async fn add_platform(&self, addresses: &[IpAddr]) {
+    pub async fn add_platform(&self, addresses: &[IpAddr], canonical: &str) {
         let family = |v4| addresses.iter().filter(move |a| a.is_ipv4() == v4).map(ToString::to_string);
         let (ipv4, ipv6): (Vec<_>, Vec<_>) = (family(true).collect(), family(false).collect());
-        let canonical = "{site}.edge.quaymark.example";
         let ingress = json!({ "name": "harbour", "ipv4": ipv4, "ipv6": ipv6, "canonical": canonical });
         for (path, body) in [
             ("ingresses", ingress),

@@ -1,0 +1,345 @@
+//! Records, leases and events on a real PostgreSQL.
+
+use chrono::{Duration, Utc};
+use futures::future::join_all;
+use nomenta_core::evidence::{CertificateFacts, Evidence, OrderState, Problem};
+use nomenta_core::finding::{Finding, Severity};
+use nomenta_core::gate::{GateName, GateState, Stage};
+use nomenta_core::hostname::Hostname;
+use nomenta_core::ingress::{CanonicalHost, Ingress, Platform};
+use nomenta_core::policy::Policy;
+use nomenta_core::step::{self, Outcome};
+use nomenta_core::survey::{Survey, ZoneView};
+use nomenta_core::token::Token;
+use nomenta_store::{DomainRecord, Issued, Lease, NewDomain, RosterFilter, Store, StoreError, TaskKind};
+
+use crate::stage::{self, stage};
+
+/// A database of its own, with one site.
+async fn store(name: &str) -> Store {
+    let url = stage().world.database(&format!("store-{name}")).await.expect("a database");
+    let store = Store::open(&url).await.expect("opened");
+    let ingress = Ingress {
+        name: "harbour".into(),
+        revision: 0,
+        ipv4: [[127, 77, 0, 10].into()].into(),
+        ipv6: Default::default(),
+        canonical: CanonicalHost::parse("edge.quaymark.example").expect("valid"),
+    };
+    store.put_ingress(&ingress, false).await.expect("an ingress");
+    store.add_account("onswick", "Onswick Ferries").await.expect("an account");
+    store.add_site("onswick", "onswick", "harbour", "onswick.quaymark.example").await.expect("a site");
+    store
+}
+
+async fn enrol(store: &Store, host: &str) -> DomainRecord {
+    let name = Hostname::parse(host).expect("valid");
+    let token = Token::from_random([1; 20]);
+    let token_expires_at = Utc::now() + Duration::days(1);
+    let new = NewDomain { host: &name, site: "onswick", token: &token, token_expires_at };
+    store.enrol(new).await.expect("enrolled");
+    store.domain_named(host).await.expect("found")
+}
+
+fn survey(record: &DomainRecord) -> Survey {
+    let zone = ZoneView::Unreachable { zone: "onswick.example".into(), tried: vec!["nobody".into()] };
+    Survey { host: record.domain.host.clone(), at: Utc::now(), zone, readings: Vec::new() }
+}
+
+/// What `step` makes of a zone whose servers are silent.
+fn outcome(record: &DomainRecord) -> Outcome {
+    let platform = Platform { zone: "quaymark.example".into(), brand: "quaymark".into() };
+    let evidence = Evidence { survey: Some(survey(record)), ..Evidence::default() };
+    step::step(&record.domain, &platform, &evidence, &Policy::default(), Utc::now())
+}
+
+async fn finish(
+    store: &Store,
+    lease: &Lease,
+    record: &DomainRecord,
+    outcome: &Outcome,
+) -> Result<(), StoreError> {
+    store.finish_look(lease, record, &survey(record), outcome, None, Utc::now()).await
+}
+
+async fn kinds(store: &Store, host: &str) -> Vec<String> {
+    let events = store.events(Some(host), 0, 100).await.expect("events");
+    events.into_iter().map(|e| e.kind).collect()
+}
+
+#[test]
+fn a_task_is_leased_to_one_worker_however_many_ask() {
+    stage();
+    stage::run(async {
+        let store = store("lease").await;
+        for n in 0..30 {
+            enrol(&store, &format!("w{n}.onswick.example")).await;
+        }
+        let asked = join_all((0..12).map(|_| store.lease(5))).await;
+        let mut leased: Vec<_> =
+            asked.into_iter().flat_map(|l| l.expect("leases")).map(|l| l.domain_id).collect();
+        let all = leased.len();
+        leased.sort();
+        leased.dedup();
+        assert_eq!((all, leased.len()), (30, 30), "each once, and all of them");
+        assert!(store.lease(5).await.expect("leases").is_empty());
+        let due = store.next_due().await.expect("a time").expect("something is queued");
+        assert!((8.0..13.0).contains(&due), "the leases run out in {due} s");
+    });
+}
+
+#[test]
+fn who_lost_the_lease_writes_nothing() {
+    stage();
+    stage::run(async {
+        let store = store("lost").await;
+        let record = enrol(&store, "www.onswick.example").await;
+        let lease = store.lease(1).await.expect("leases").remove(0);
+        store.renew(&lease).await.expect("renewed");
+        // The task comes back and is taken by another process.
+        store.postpone(&lease, Utc::now()).await.expect("given back");
+        let other = store.lease(1).await.expect("leases").remove(0);
+
+        let outcome = outcome(&record);
+        let refused = finish(&store, &lease, &record, &outcome).await;
+        assert!(matches!(refused, Err(StoreError::LeaseLost)));
+        assert!(matches!(store.renew(&lease).await, Err(StoreError::LeaseLost)));
+        assert!(matches!(store.drop_task(&lease).await, Err(StoreError::LeaseLost)));
+        assert_eq!(kinds(&store, "www.onswick.example").await, ["domain.enrolled"]);
+        assert!(store.findings(record.id).await.expect("findings").is_empty());
+
+        finish(&store, &other, &record, &outcome).await.expect("written");
+        assert_eq!(
+            kinds(&store, "www.onswick.example").await,
+            ["domain.enrolled", "gate.changed", "finding.opened"]
+        );
+    });
+}
+
+#[test]
+fn a_look_asked_for_during_a_look_comes_after_it() {
+    stage();
+    stage::run(async {
+        let store = store("again").await;
+        let record = enrol(&store, "www.onswick.example").await;
+        let lease = store.lease(1).await.expect("leases").remove(0);
+        store.look_now("www.onswick.example").await.expect("asked");
+        assert!(store.lease(1).await.expect("leases").is_empty(), "not two at once");
+        finish(&store, &lease, &record, &outcome(&record)).await.expect("written");
+        assert_eq!(store.lease(1).await.expect("leases").len(), 1, "due again at once");
+        let unknown = store.look_now("unknown.example").await;
+        assert!(matches!(unknown, Err(StoreError::Missing { what: "domain", .. })));
+    });
+}
+
+#[test]
+fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
+    stage();
+    stage::run(async {
+        let store = store("findings").await;
+        let host = "www.onswick.example";
+        let mut record = enrol(&store, host).await;
+        let finding = |code: &str, remedy: &str| Finding {
+            code: code.into(),
+            severity: Severity::Blocker,
+            gate: GateName::Routing,
+            remedy: remedy.into(),
+            remark: String::new(),
+            evidence: Vec::new(),
+            edits: Vec::new(),
+        };
+        let rounds: [&[(&str, &str)]; 3] =
+            [&[("a", "one"), ("b", "one")], &[("a", "two")], &[("a", "two"), ("b", "three")]];
+        let mut first_seen = None;
+        for round in rounds {
+            store.look_now(host).await.expect("asked");
+            let lease = store.lease(1).await.expect("leases").remove(0);
+            let mut result = outcome(&record);
+            result.findings = round.iter().map(|(code, remedy)| finding(code, remedy)).collect();
+            finish(&store, &lease, &record, &result).await.expect("written");
+            record = store.domain_named(host).await.expect("found");
+            let open = store.findings(record.id).await.expect("findings");
+            let mut shown: Vec<_> =
+                open.iter().map(|f| (f.finding.code.as_str(), f.finding.remedy.as_str())).collect();
+            shown.sort_unstable();
+            assert_eq!(shown, round);
+            let a = open.iter().find(|f| f.finding.code == "a").expect("a stays open");
+            assert_eq!(*first_seen.get_or_insert(a.first_seen), a.first_seen);
+            assert!(a.last_seen >= a.first_seen);
+        }
+        let told: Vec<_> =
+            kinds(&store, host).await.into_iter().filter(|k| k.starts_with("finding")).collect();
+        assert_eq!(told, ["finding.opened", "finding.opened", "finding.cleared", "finding.opened"]);
+    });
+}
+
+#[test]
+fn events_of_many_writers_are_numbered_in_the_order_of_commit() {
+    stage();
+    stage::run(async {
+        let store = store("events").await;
+        let mut listener = store.listen().await.expect("listening");
+        let reader = async {
+            let (mut seen, mut after) = (Vec::new(), 0);
+            while seen.len() < 40 {
+                for event in store.events(None, after, 7).await.expect("events") {
+                    after = event.seq;
+                    seen.push(event.seq);
+                }
+            }
+            seen
+        };
+        let hosts: Vec<_> = (0..40).map(|n| format!("w{n}.onswick.example")).collect();
+        let writers = join_all(hosts.iter().map(|host| enrol(&store, host)));
+        let (seen, _) = tokio::join!(reader, writers);
+        // A reader that always resumes after the last number missed none.
+        let all: Vec<_> =
+            store.events(None, 0, 100).await.expect("events").into_iter().map(|e| e.seq).collect();
+        assert_eq!(seen, all);
+        assert_eq!(store.last_event().await.expect("a number"), all[39]);
+        assert!(listener.heard().await.is_ok(), "others were told");
+    });
+}
+
+#[test]
+fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
+    stage();
+    stage::run(async {
+        let store = store("orders").await;
+        let host = "www.onswick.example";
+        let record = enrol(&store, host).await;
+        let place = async |key: &[u8]| {
+            store.look_now(host).await.expect("asked");
+            let leases = store.lease(5).await.expect("leases");
+            let look = leases.into_iter().find(|l| l.kind == TaskKind::Look).expect("a look");
+            let (now, record) = (Utc::now(), store.domain_named(host).await.expect("found"));
+            let outcome = outcome(&record);
+            store
+                .finish_look(&look, &record, &survey(&record), &outcome, Some(key), now)
+                .await
+                .expect("written");
+        };
+        assert_eq!(store.order_state(record.id).await.expect("a state"), OrderState::None);
+        place(b"first key").await;
+        let order = store.open_order(record.id).await.expect("read").expect("open");
+        assert_eq!((order.url.as_deref(), order.sealed_key.as_slice()), (None, &b"first key"[..]));
+        let lease = store.lease(5).await.expect("leases").remove(0);
+        assert_eq!(lease.kind, TaskKind::Order);
+        place(b"second key").await;
+        let same = store.open_order(record.id).await.expect("read").expect("open");
+        assert_eq!((same.id, same.sealed_key), (order.id, order.sealed_key.clone()), "one order at a time");
+
+        store.note_order_url(order.id, "https://127.0.0.1/order/1").await.expect("noted");
+        store.add_challenge(order.id, "token", "token.thumb").await.expect("added");
+        assert_eq!(store.challenge("token").await.expect("read").as_deref(), Some("token.thumb"));
+        let problem = Problem { kind: "urn:x:caa".into(), detail: "no".into(), status: Some(403) };
+        let retry_at = Utc::now() + Duration::seconds(60);
+        store.finish_refused(&lease, &record, &order, &problem, retry_at).await.expect("written");
+        assert_eq!(store.challenge("token").await.expect("read"), None);
+        let OrderState::Refused { problem: kept, .. } = store.order_state(record.id).await.expect("a state")
+        else {
+            panic!("not refused");
+        };
+        assert_eq!(kept, problem);
+        assert_eq!(store.refusals(record.id).await.expect("a count"), 1);
+
+        place(b"third key").await;
+        let order = store.open_order(record.id).await.expect("read").expect("open");
+        let leases = store.lease(5).await.expect("leases");
+        let lease = leases.iter().find(|l| l.kind == TaskKind::Order).expect("an order");
+        let facts = CertificateFacts {
+            serial: "01".into(),
+            issuer: "CN=Stampworks".into(),
+            names: vec![host.into()],
+            not_before: Utc::now(),
+            not_after: Utc::now() + Duration::days(90),
+        };
+        let issued = Issued { facts: facts.clone(), chain_pem: "PEM".into() };
+        store.finish_issued(lease, &record, &order, &issued).await.expect("written");
+        assert_eq!(store.order_state(record.id).await.expect("a state"), OrderState::None);
+        assert_eq!(store.refusals(record.id).await.expect("a count"), 0);
+        let held = store.certificate(record.id).await.expect("read").expect("held");
+        assert_eq!(held.facts.serial, facts.serial);
+        let feed = store.feed().await.expect("a feed");
+        assert_eq!(feed[0].sealed_key.as_deref(), Some(&b"third key"[..]));
+        let twice = store.finish_issued(lease, &record, &order, &issued).await;
+        assert!(matches!(twice, Err(StoreError::LeaseLost)));
+        let told: Vec<_> = kinds(&store, host).await.into_iter().filter(|k| !k.starts_with("gate")).collect();
+        assert_eq!(
+            told,
+            [
+                "domain.enrolled",
+                "finding.opened",
+                "order.placed",
+                "order.refused",
+                "order.placed",
+                "certificate.issued"
+            ]
+        );
+    });
+}
+
+#[test]
+fn names_are_taken_once_and_unknown_ones_are_named() {
+    stage();
+    stage::run(async {
+        let store = store("names").await;
+        enrol(&store, "www.onswick.example").await;
+        let taken = store.add_account("onswick", "Again").await.expect_err("taken");
+        assert_eq!(taken.to_string(), "There is already an account named onswick. Choose another name.");
+        let missing =
+            store.add_site("nobody", "s", "harbour", "s.quaymark.example").await.expect_err("missing");
+        assert_eq!(missing.to_string(), "There is no account named nobody. Check the spelling.");
+        assert!(matches!(store.domain_named("no.example").await, Err(StoreError::Missing { .. })));
+        let rows = store.accounts().await.expect("accounts");
+        assert_eq!((rows[0].title.as_str(), rows[0].domains), ("Onswick Ferries", 1));
+        assert_eq!(store.sites().await.expect("sites")[0].ingress, "harbour");
+    });
+}
+
+#[test]
+fn the_roster_is_filtered_by_stage_account_text_and_position() {
+    stage();
+    stage::run(async {
+        let store = store("roster").await;
+        for host in ["a.onswick.example", "b.onswick.example", "c.other.example"] {
+            enrol(&store, host).await;
+        }
+        let list = async |filter: RosterFilter| {
+            let rows = store.roster(&filter, 10).await.expect("rows");
+            rows.into_iter().map(|r| r.host).collect::<Vec<_>>()
+        };
+        let all = RosterFilter::default();
+        assert_eq!(list(all.clone()).await.len(), 3);
+        assert_eq!(list(RosterFilter { text: Some("onswick".into()), ..all.clone() }).await.len(), 2);
+        let after = RosterFilter { after: Some("a.onswick.example".into()), ..all.clone() };
+        assert_eq!(list(after).await, ["b.onswick.example", "c.other.example"]);
+        assert_eq!(list(RosterFilter { stage: Some(Stage::Live), ..all.clone() }).await, [""; 0]);
+        let at = RosterFilter { stage: Some(Stage::At(GateName::Ownership)), ..all.clone() };
+        assert_eq!(list(at).await.len(), 3);
+        assert_eq!(list(RosterFilter { account: Some("nobody".into()), ..all }).await, [""; 0]);
+        assert_eq!(store.stage_counts().await.expect("counts"), [("ownership".to_owned(), 3)]);
+        let record = store.domain_named("a.onswick.example").await.expect("found");
+        assert_eq!(record.domain.gates.get(GateName::Ownership).state, GateState::Waiting);
+    });
+}
+
+#[test]
+fn keys_are_found_by_hash_until_they_are_revoked() {
+    stage();
+    stage::run(async {
+        let store = store("keys").await;
+        let id = store.add_key("for tests", "viewer", b"hash", "hint").await.expect("added");
+        let again = store.add_key("renamed", "viewer", b"hash", "hint").await.expect("kept");
+        assert_eq!(id, again, "a known hash is the same key");
+        assert_eq!(
+            store.key_by_hash(b"hash").await.expect("read").map(|k| k.name).as_deref(),
+            Some("renamed")
+        );
+        assert!(store.keys().await.expect("keys")[0].used_at.is_some());
+        store.revoke_key(id).await.expect("revoked");
+        assert!(store.key_by_hash(b"hash").await.expect("read").is_none());
+        assert!(store.key(id).await.expect("read").is_none());
+        assert!(store.revoke_key(uuid::Uuid::nil()).await.is_err());
+    });
+}

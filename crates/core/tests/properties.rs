@@ -1,0 +1,313 @@
+//! What holds for every input, not only for those somebody thought of.
+
+use std::collections::BTreeSet;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+
+use chrono::{DateTime, Duration, Utc};
+use nomenta_core::domain::Domain;
+use nomenta_core::evidence::{CanaryFetch, CertificateFacts, Evidence, OrderState, ProbeResult, Problem};
+use nomenta_core::gate::{GateName, GateState, Gates, Stage};
+use nomenta_core::hostname::Hostname;
+use nomenta_core::ingress::{CanonicalHost, Ingress, Platform};
+use nomenta_core::names;
+use nomenta_core::policy::Policy;
+use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Source};
+use nomenta_core::schedule;
+use nomenta_core::step::{Action, step};
+use nomenta_core::survey::{Authority, Survey, ZoneView, questions};
+use nomenta_core::token::Token;
+use nomenta_core::verdict;
+use proptest::collection::vec;
+use proptest::prelude::*;
+
+const HOST: &str = "timetable.onswick.example";
+const ZONE: &str = "onswick.example";
+
+fn start() -> DateTime<Utc> {
+    DateTime::from_timestamp(1_790_000_000, 0).expect("in range")
+}
+
+fn platform() -> Platform {
+    Platform { zone: "quaymark.example".into(), brand: "quaymark".into() }
+}
+
+fn domain(host: &str) -> Domain {
+    Domain {
+        host: Hostname::parse(host).expect("valid"),
+        site: "onswick".into(),
+        ingress: Ingress {
+            name: "harbour".into(),
+            revision: 1,
+            ipv4: BTreeSet::from([[127, 77, 0, 10].into(), [127, 77, 0, 11].into()]),
+            ipv6: BTreeSet::from([Ipv6Addr::LOCALHOST]),
+            canonical: CanonicalHost::parse("{site}.edge.quaymark.example").expect("valid"),
+        },
+        token: Token::from_random([7; 20]),
+        gates: Gates::new(start()),
+        zone: ZONE.into(),
+        fingerprint: None,
+        quiet_looks: 0,
+        enrolled_at: start(),
+    }
+}
+
+/// Record data as a customer may publish it: often nearly right.
+fn data() -> impl Strategy<Value = RecordData> {
+    let token = Token::from_random([7; 20]).txt_value();
+    prop_oneof![
+        Just(RecordData::A([127, 77, 0, 10].into())),
+        Just(RecordData::A([127, 77, 0, 11].into())),
+        any::<u32>().prop_map(|bits| RecordData::A(Ipv4Addr::from(bits))),
+        Just(RecordData::Aaaa(Ipv6Addr::LOCALHOST)),
+        any::<u128>().prop_map(|bits| RecordData::Aaaa(Ipv6Addr::from(bits))),
+        Just(RecordData::Cname("onswick.edge.quaymark.example".into())),
+        "[a-z]{1,8}\\.example".prop_map(RecordData::Cname),
+        Just(RecordData::Txt(token)),
+        ".{0,40}".prop_map(RecordData::Txt),
+        ("issue|issuewild|iodef", "[a-z.;= ]{0,20}").prop_map(|(tag, value)| RecordData::Caa {
+            flags: 0,
+            tag,
+            value
+        }),
+    ]
+}
+
+fn outcome(owner: String) -> impl Strategy<Value = Outcome> {
+    let rcode = prop_oneof![
+        8 => Just(Rcode::NoError),
+        2 => Just(Rcode::NxDomain),
+        1 => Just(Rcode::ServFail),
+        1 => Just(Rcode::Refused),
+    ];
+    let records = vec((data(), 0..600u32), 0..4);
+    prop_oneof![
+        8 => (rcode, records).prop_map(move |(rcode, list)| Outcome::Answer {
+            rcode,
+            authoritative: true,
+            records: list
+                .into_iter()
+                .map(|(data, ttl)| Record { owner: owner.clone(), ttl, data })
+                .collect(),
+        }),
+        1 => Just(Outcome::Silence),
+        1 => Just(Outcome::Guarded),
+        1 => ".{0,10}".prop_map(|reason| Outcome::Garbled { reason }),
+    ]
+}
+
+fn sources() -> [Source; 4] {
+    let authority = |n: u8| Source::Authority {
+        server: format!("ns{n}.harrowdns.example"),
+        address: [127, 53, 2, n].into(),
+    };
+    let vantage = |name: &str| Source::Vantage { name: name.into() };
+    [authority(1), authority(2), vantage("north"), vantage("south")]
+}
+
+fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
+    let name = Hostname::parse(host).expect("valid");
+    let asked = questions(&name, &platform().challenge_name(host), ZONE);
+    let each: Vec<_> = asked
+        .into_iter()
+        .flat_map(|q| sources().map(|source| (q.clone(), source)))
+        .map(|(q, source)| {
+            outcome(q.name.clone()).prop_map(move |outcome| Reading {
+                source: source.clone(),
+                name: q.name.clone(),
+                rtype: q.rtype,
+                outcome,
+                rtt_ms: 1,
+            })
+        })
+        .collect();
+    let server = Authority { name: "ns1.harrowdns.example".into(), address: [127, 53, 2, 1].into() };
+    let zone = prop_oneof![
+        8 => Just(ZoneView::Found { apex: ZONE.into(), servers: vec![server] }),
+        1 => Just(ZoneView::Unregistered {
+            registered: ZONE.into(),
+            registry: "example".into(),
+            server: "a.registry.example".into(),
+        }),
+        1 => Just(ZoneView::Unreachable { zone: ZONE.into(), tried: vec!["nobody".into()] }),
+    ];
+    (zone, each).prop_map(move |(zone, readings)| Survey { host: name.clone(), at: start(), zone, readings })
+}
+
+fn certificate() -> impl Strategy<Value = CertificateFacts> {
+    (prop_oneof![Just(HOST), Just("other.example")], -30..90i64).prop_map(|(name, days)| CertificateFacts {
+        serial: "5e71a1".into(),
+        issuer: "CN=Stampworks".into(),
+        names: vec![name.into()],
+        not_before: start() - Duration::days(60),
+        not_after: start() + Duration::days(days),
+    })
+}
+
+fn order() -> impl Strategy<Value = OrderState> {
+    prop_oneof![
+        Just(OrderState::None),
+        Just(OrderState::Open),
+        (-600..600i64).prop_map(|seconds| OrderState::Refused {
+            problem: Problem { detail: "no".into(), ..Problem::default() },
+            retry_at: start() + Duration::seconds(seconds),
+        }),
+    ]
+}
+
+fn evidence() -> impl Strategy<Value = Evidence> {
+    let address: IpAddr = [127, 77, 0, 10].into();
+    let fetch = proptest::option::of(".{1,10}").prop_map(move |failure| CanaryFetch { address, failure });
+    let probe = (proptest::option::of("5e71a1|beef"), proptest::option::of(".{1,10}")).prop_map(
+        move |(serial, tls_failure)| ProbeResult { address, serial, tls_failure, redirect_failure: None },
+    );
+    (
+        proptest::option::of(survey(HOST)),
+        proptest::option::of(vec(fetch, 0..3)),
+        order(),
+        proptest::option::of(certificate()),
+        proptest::option::of(vec(probe, 0..3)),
+    )
+        .prop_map(|(survey, canary, order, certificate, probe)| Evidence {
+            survey,
+            canary,
+            order,
+            certificate,
+            probe,
+        })
+}
+
+fn gates() -> impl Strategy<Value = Gates> {
+    let state = prop_oneof![
+        Just(GateState::Waiting),
+        Just(GateState::Passed),
+        Just(GateState::Blocked),
+        Just(GateState::Lapsed),
+    ];
+    [state.clone(), state.clone(), state.clone(), state].prop_map(|states| {
+        let mut gates = Gates::new(start() - Duration::hours(1));
+        gates.0.iter_mut().zip(states).for_each(|(gate, state)| gate.state = state);
+        gates
+    })
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 512, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn a_hostname_never_panics_and_what_it_takes_is_sound(typed in ".{0,80}") {
+        if let Ok(name) = Hostname::parse(&typed) {
+            prop_assert!(name.as_str().len() <= 253);
+            prop_assert!(name.as_str().split('.').all(|l| (1..=63).contains(&l.len())));
+            prop_assert!(name.as_str().bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'.'));
+            prop_assert_eq!(Hostname::parse(name.as_str()), Ok(name.clone()));
+            prop_assert!(names::is_within(name.as_str(), name.registered()));
+        }
+    }
+
+    #[test]
+    fn a_name_survives_every_way_of_pasting_it(labels in vec("[a-z][a-z0-9]{0,9}", 1..4), port in 1..65535u16) {
+        let name = format!("{}.onswick.example", labels.join("."));
+        for typed in [
+            format!("https://{name}:{port}/a?b#c"),
+            format!("  {}. ", name.to_uppercase()),
+            format!("//{name}/"),
+        ] {
+            let parsed = Hostname::parse(&typed);
+            prop_assert_eq!(parsed.as_ref().map(Hostname::as_str), Ok(name.as_str()));
+        }
+    }
+
+    #[test]
+    fn relative_hosts_lead_back_to_the_name(host in "[a-z]{1,9}(\\.[a-z]{1,9}){0,2}") {
+        let name = format!("{host}.{ZONE}");
+        let relative = names::relative(&name, ZONE);
+        prop_assert_eq!(format!("{relative}.{ZONE}"), name);
+    }
+
+    #[test]
+    fn the_same_evidence_gives_the_same_answer(evidence in evidence(), gates in gates()) {
+        let domain = Domain { gates, ..domain(HOST) };
+        let judge = || step(&domain, &platform(), &evidence, &Policy::default(), start());
+        let (one, two) = (judge(), judge());
+        prop_assert_eq!(one.gates, two.gates);
+        prop_assert_eq!(one.findings, two.findings);
+        prop_assert_eq!(one.action, two.action);
+        prop_assert_eq!(one.next_look, two.next_look);
+    }
+
+    #[test]
+    fn no_gate_passes_without_its_evidence(evidence in evidence(), gates in gates()) {
+        let domain = Domain { gates: gates.clone(), ..domain(HOST) };
+        let policy = Policy::default();
+        let outcome = step(&domain, &platform(), &evidence, &policy, start());
+        let newly = |name| outcome.gates.passed(name) && !gates.passed(name);
+        let token = RecordData::Txt(domain.token.txt_value());
+        let sheet = domain.sheet(&platform(), ZONE);
+        if newly(GateName::Ownership) {
+            let survey = evidence.survey.as_ref().expect("a survey");
+            let answers: Vec<_> = survey.authority(&sheet.challenge, RecordType::Txt).collect();
+            prop_assert!(!answers.is_empty());
+            prop_assert!(answers.iter().all(|(_, rs)| rs.iter().any(|r| r.data == token)));
+        }
+        if newly(GateName::Routing) {
+            let survey = evidence.survey.as_ref().expect("a survey");
+            for (_, view) in survey.authority_views() {
+                prop_assert_eq!(verdict::routing(Some(&view), &sheet, &domain.ingress), verdict::Verdict::Match);
+            }
+            prop_assert!(outcome.spread.is_none_or(|s| s + 1e-9 >= policy.quorum));
+        }
+        if newly(GateName::Certificate) {
+            let held = evidence.certificate.as_ref().expect("a certificate");
+            prop_assert!(held.not_after > start() && held.names.iter().any(|n| n == HOST));
+        }
+        if newly(GateName::Serving) {
+            let results = evidence.probe.as_ref().expect("a probe");
+            prop_assert!(!results.is_empty());
+            prop_assert!(results.iter().all(|r| r.tls_failure.is_none() && r.serial.as_deref() == Some("5e71a1")));
+        }
+    }
+
+    #[test]
+    fn an_order_is_placed_only_after_a_preflight_that_passed(evidence in evidence(), gates in gates()) {
+        let domain = Domain { gates, ..domain(HOST) };
+        let outcome = step(&domain, &platform(), &evidence, &Policy::default(), start());
+        if outcome.action == Some(Action::PlaceOrder) {
+            prop_assert!(outcome.gates.passed(GateName::Ownership) && outcome.gates.passed(GateName::Routing));
+            let fetches = evidence.canary.as_ref().expect("a canary");
+            prop_assert!(!fetches.is_empty() && fetches.iter().all(|f| f.failure.is_none()));
+            prop_assert!(!matches!(evidence.order, OrderState::Open));
+        }
+    }
+
+    #[test]
+    fn the_next_look_lies_ahead_and_within_bounds(quiet in any::<i32>(), stage in 0..5usize) {
+        let policy = Policy::default();
+        let next = schedule::next_look(Stage::ALL[stage], quiet, &policy, None, start());
+        prop_assert!(next >= start() + policy.look_first.min(policy.look_live));
+        prop_assert!(next <= start() + policy.look_most.max(policy.look_live));
+    }
+
+    #[test]
+    fn order_ttl_and_speed_of_answers_never_count_as_a_change(evidence in evidence(), seed in any::<u64>()) {
+        let Some(mut survey) = evidence.survey.clone() else { return Ok(()) };
+        let before = survey.fingerprint();
+        let pivot = usize::try_from(seed % 7).unwrap_or(0).min(survey.readings.len());
+        survey.readings.rotate_left(pivot);
+        for reading in &mut survey.readings {
+            reading.rtt_ms += 5;
+            if let Outcome::Answer { records, .. } = &mut reading.outcome {
+                records.reverse();
+                records.iter_mut().for_each(|r| r.ttl = r.ttl.saturating_sub(1));
+            }
+        }
+        prop_assert_eq!(survey.fingerprint(), before);
+    }
+
+    #[test]
+    fn a_survey_and_its_gates_survive_being_stored(survey in survey(HOST), gates in gates()) {
+        let text = serde_json::to_string(&survey).expect("writes");
+        prop_assert_eq!(serde_json::from_str::<Survey>(&text).expect("reads"), survey);
+        let text = serde_json::to_string(&gates).expect("writes");
+        prop_assert_eq!(serde_json::from_str::<Gates>(&text).expect("reads"), gates);
+    }
+}
