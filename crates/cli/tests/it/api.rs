@@ -217,3 +217,125 @@ fn operations_have_their_pages_and_the_document_describes_the_calls() {
         assert_eq!(catalogue.as_array().map(Vec::len), Some(nomenta_core::findings::CATALOGUE.len()));
     });
 }
+
+#[test]
+fn the_console_is_signed_in_by_a_strict_cookie_that_dies_with_its_key() {
+    stage();
+    stage::run(async {
+        let service = &stage().service;
+        let (_, key) = service.post("keys", &json!({ "name": "console", "role": "viewer" })).await;
+        let url = format!("{}/api/v1/session", service.setup.url());
+        let client = reqwest::Client::new();
+        let signed =
+            client.post(&url).json(&json!({ "key": key["secret"] })).send().await.expect("an answer");
+        let cookie = signed.headers()["set-cookie"].to_str().expect("text").to_owned();
+        for want in ["HttpOnly", "SameSite=Strict", "Path=/"] {
+            assert!(cookie.contains(want), "{cookie}");
+        }
+        let secret = key["secret"].as_str().expect("a secret");
+        assert!(!cookie.contains(secret), "the key itself is not in it");
+        let pair = cookie.split(';').next().expect("a pair").to_owned();
+        let who = async |pair: &str| {
+            let answer = client.get(&url).header("cookie", pair).send().await.expect("an answer");
+            (answer.status().as_u16(), answer.json::<Value>().await.unwrap_or_default())
+        };
+        let (status, me) = who(&pair).await;
+        assert_eq!((status, &me["role"]), (200, &json!("viewer")));
+        assert_eq!(who(&format!("{pair}x")).await.0, 401, "a changed cookie opens nothing");
+        assert_eq!(who("nomenta_session=").await.0, 401);
+        let left = client.delete(&url).header("cookie", &pair).send().await.expect("an answer");
+        assert!(left.headers()["set-cookie"].to_str().expect("text").contains("Max-Age=0"));
+        let path = format!("keys/{}", key["id"].as_str().expect("an id"));
+        assert_eq!(status_of(service, "DELETE", &path).await, 204);
+        assert_eq!(who(&pair).await.0, 401, "the session ended with its key");
+    });
+}
+
+async fn status_of(service: &Service, method: &str, path: &str) -> u16 {
+    status(service, method, path, ADMIN).await
+}
+
+#[test]
+fn console_files_are_served_with_safe_headers_and_unknown_calls_are_problems() {
+    stage();
+    stage::run(async {
+        let url = stage().service.setup.url();
+        let get = async |path: &str| reqwest::get(format!("{url}{path}")).await.expect("an answer");
+        for path in ["/", "/domains/www.onswick.example", "/sign-in"] {
+            let page = get(path).await;
+            assert_eq!(page.status(), 200, "{path}");
+            assert_eq!(page.headers()["x-content-type-options"], "nosniff");
+            assert!(
+                page.headers()["content-security-policy"]
+                    .to_str()
+                    .expect("text")
+                    .contains("default-src 'self'")
+            );
+            assert_eq!(page.headers()["cache-control"], "no-cache");
+            assert!(page.text().await.expect("text").contains("<title>Nomenta</title>"), "{path}");
+        }
+        let page = get("/").await.text().await.expect("text");
+        let script = page.split('"').find(|part| part.ends_with(".js")).expect("a script").to_owned();
+        let script = get(&script).await;
+        assert!(script.headers()["cache-control"].to_str().expect("text").contains("immutable"));
+        assert_eq!(script.headers()["content-type"], "text/javascript");
+        let unknown = get("/api/v1/nonsense").await;
+        assert_eq!(unknown.status(), 404);
+        let problem: Value = unknown.json().await.expect("JSON");
+        assert_eq!(problem["type"], "urn:nomenta:problem:not-found");
+    });
+}
+
+#[test]
+fn a_body_or_query_that_cannot_be_read_is_answered_in_kind() {
+    stage();
+    stage::run(async {
+        let service = &stage().service;
+        for (path, body, kind, want) in [
+            ("domains", "{", "application/json", 400),
+            ("domains", "{\"host\": 7, \"site\": \"onswick\"}", "application/json", 422),
+            ("domains", "host=a", "application/x-www-form-urlencoded", 415),
+            ("keys", "{\"name\": \"x\", \"role\": \"root\"}", "application/json", 422),
+            ("keys", "{\"name\": \"  \", \"role\": \"viewer\"}", "application/json", 422),
+        ] {
+            let request = service.request("POST", path, ADMIN).header("content-type", kind).body(body);
+            let response = request.send().await.expect("an answer");
+            assert_eq!(response.status().as_u16(), want, "{body}");
+            assert_eq!(response.headers()["content-type"], "application/problem+json", "{body}");
+        }
+        let (odd, problem) = service.get("domains?limit=many").await;
+        assert_eq!((odd, &problem["type"]), (400, &json!("urn:nomenta:problem:query")));
+        let big = json!({ "host": "a".repeat(2 << 20), "site": "onswick" });
+        assert_eq!(service.post("domains", &big).await.0, 413);
+    });
+}
+
+#[test]
+fn the_survey_carries_server_rcode_ttl_and_round_trip() {
+    stage();
+    stage::run(async {
+        let (service, host) = (&stage().service, fresh_zone("survey"));
+        let sheet = service.enrol(&stage().world, &host).await;
+        customer::publish(&stage().world.zones, &sheet, None).await.expect("published");
+        service.live(&host).await;
+        let view = service.cli_json(&["survey", &host]).await;
+        let survey = &view["survey"];
+        assert_eq!(survey["zone"]["apex"], host.as_str());
+        assert_eq!(survey["zone"]["servers"].as_array().map(Vec::len), Some(2));
+        let readings = survey["readings"].as_array().expect("readings");
+        let vantages = readings.iter().filter(|r| r["source"]["kind"] == "vantage");
+        let names: std::collections::BTreeSet<_> =
+            vantages.filter_map(|r| r["source"]["name"].as_str()).collect();
+        assert_eq!(names.into_iter().collect::<Vec<_>>(), ["north", "south", "west"]);
+        let txt = readings.iter().find(|r| r["rtype"] == "TXT" && r["source"]["kind"] == "authority");
+        let txt = txt.expect("a TXT reading");
+        assert_eq!((&txt["rcode"], &txt["authoritative"]), (&json!("NOERROR"), &json!(true)));
+        assert_eq!((&txt["records"][0]["ttl"], &txt["source"]["address"]), (&json!(5), &json!("127.53.2.1")));
+        assert!(txt["rtt_ms"].is_u64());
+        let detail = service.cli_json(&["explain", &host]).await;
+        let lines = detail["lines"].as_array().expect("lines");
+        let cells = lines.iter().flat_map(|l| l["cells"].as_array().expect("cells"));
+        assert!(cells.clone().count() >= 20 && cells.clone().all(|c| c["verdict"] == "match"), "{lines:?}");
+        assert_eq!(detail["spread"], 1.0);
+    });
+}

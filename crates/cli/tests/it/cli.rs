@@ -93,3 +93,91 @@ fn explain_and_history_tell_a_story_and_listings_list() {
         }
     });
 }
+
+#[test]
+fn a_customer_of_the_demo_is_played_from_the_command_line() {
+    stage();
+    stage::run(async {
+        let service = &stage().service;
+        let host = format!("rides.{}", fresh_zone("played"));
+        let layout = &stage().world.layout;
+        let (state, port) = (layout.state.to_string_lossy().into_owned(), layout.base_port.to_string());
+        let place = ["--state", &state, "--base-port", &port];
+        let play = async |words: &[&str]| {
+            let output = service.cli(&[&["demo", "customer", &host], words, &place[..]].concat()).await;
+            assert_eq!(code(&output), Some(0), "{}", text(&output.stderr));
+            text(&output.stdout)
+        };
+        // The zone is registered by the customer, after the domain was taken in.
+        let enrolled = service.cli(&["enrol", &host, "--site", "onswick"]).await;
+        assert_eq!(code(&enrolled), Some(0));
+        let said = play(&["--mistake", "cname-foreign"]).await;
+        assert!(said.contains("with the mistake cname-foreign"), "{said}");
+        service.found(&host, &["cname-foreign"]).await;
+        play(&[]).await;
+        service.live(&host).await;
+        assert!(play(&["--take-back"]).await.contains("back"));
+        let words = ["demo", "customer", &host, "--mistake", "ipv6-stray"];
+        let refused = service.cli(&[&words[..], &place].concat()).await;
+        assert_eq!(code(&refused), Some(1));
+        assert!(text(&refused.stderr).contains("at an apex only"), "{}", text(&refused.stderr));
+        let unknown = service.cli(&["demo", "customer", &host, "--mistake", "typo"]).await;
+        assert_eq!(code(&unknown), Some(2));
+    });
+}
+
+#[test]
+fn enrol_waits_with_progress_when_told_to() {
+    stage();
+    stage::run(async {
+        let stage = stage();
+        let host = fresh_zone("until");
+        stage.world.zones.register(&host).await.expect("registered");
+        let words = ["enrol", &host, "--site", "onswick", "--until", "certificate", "--within", "90"];
+        let waiting = stage.service.cli(&words);
+        let publishing = async {
+            let sheet = nomenta_world::wait_for("the sheet being there", stage::PATIENCE, || async {
+                stage.service.cli(&["sheet", &host]).await.status.success()
+            });
+            sheet.await.expect("a sheet");
+            let sheet = stage.service.cli_json(&["sheet", &host]).await;
+            let sheet = serde_json::from_value(sheet).expect("a sheet");
+            customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
+        };
+        let (output, ()) = tokio::join!(waiting, publishing);
+        let progress = text(&output.stderr);
+        assert_eq!(code(&output), Some(0), "{progress}");
+        for want in ["ownership: waiting → passed", "routing: waiting → passed"] {
+            assert!(progress.contains(want), "no {want} in:\n{progress}");
+        }
+        assert!(text(&output.stdout).contains("To publish for"), "the sheet is on standard output");
+        assert!(!text(&output.stdout).contains("waiting"), "progress is not");
+    });
+}
+
+#[test]
+fn help_and_version_are_there_and_the_document_is_printed_without_a_service() {
+    stage::run(async {
+        let run = async |words: &[&str]| {
+            let mut command = tokio::process::Command::new(stage::PROGRAM);
+            let output = command.args(words).env_remove("NOMENTA_KEY").output().await.expect("runs");
+            (code(&output), text(&output.stdout), text(&output.stderr))
+        };
+        let (status, help, _) = run(&["--help"]).await;
+        assert_eq!(status, Some(0));
+        for verb in [
+            "serve", "demo", "account", "site", "ingress", "key", "enrol", "sheet", "survey", "explain",
+            "roster", "history",
+        ] {
+            assert!(help.contains(&format!("  {verb} ")), "{verb} is not in the help");
+        }
+        assert!(help.contains("Exit status: 0 done, 1 failed, 2 wrong call, 3 not yet"));
+        assert!(run(&["--version"]).await.1.starts_with("nomenta 0."));
+        let (status, document, _) = run(&["openapi"]).await;
+        let document: serde_json::Value = serde_json::from_str(&document).expect("JSON");
+        assert_eq!((status, &document["info"]["title"]), (Some(0), &"Nomenta".into()));
+        let (status, _, error) = run(&["roster"]).await;
+        assert_eq!(status, Some(1));
+        assert!(error.contains("Set NOMENTA_KEY, or give --key."), "{error}");
+    });
+}

@@ -76,3 +76,62 @@ fn the_roster_follows_what_happens_and_filters_by_name() {
         browser.page.clone().close().await.expect("closed");
     });
 }
+
+#[test]
+fn a_viewer_sees_everything_and_is_offered_nothing_to_change() {
+    stage();
+    stage::run(async {
+        let (stage, url) = (stage(), stage().service.setup.url());
+        let (_, key) =
+            stage.service.post("keys", &serde_json::json!({ "name": "a viewer", "role": "viewer" })).await;
+        let browser = Browser::open(stage::BASE_PORT + 23).await;
+        // Where one wanted to go is where one arrives after signing in.
+        let host = fresh_zone("viewer");
+        stage.service.enrol(&stage.world, &host).await;
+        browser.sign_in(&format!("{url}/domains/{host}"), key["secret"].as_str().expect("a secret")).await;
+        browser.see("svg.posts.large").await;
+        browser.read(&format!("What to publish in {host}")).await;
+        browser.read("a viewer, viewer").await;
+        browser.page.goto(&url).await.expect("the roster");
+        browser.see("tbody tr").await;
+        let buttons =
+            browser.page.find_all(Locator::XPath("//button[contains(., 'Enrol')]")).await.expect("asked");
+        assert!(buttons.is_empty(), "a viewer is offered to enrol");
+
+        browser.page.goto(&format!("{url}/domains/unknown.example")).await.expect("a page");
+        browser.read("There is no domain named unknown.example. Check the spelling.").await;
+        browser.press("Sign out").await;
+        browser.see("#key").await;
+        browser.page.goto(&url).await.expect("the console");
+        browser.see("#key").await;
+        browser.page.clone().close().await.expect("closed");
+    });
+}
+
+#[test]
+fn the_stage_bar_filters_and_the_theme_is_remembered() {
+    stage();
+    stage::run(async {
+        let (stage, url) = (stage(), stage().service.setup.url());
+        let host = fresh_zone("bar");
+        stage.service.enrol(&stage.world, &host).await;
+        let browser = Browser::open(stage::BASE_PORT + 24).await;
+        browser.sign_in(&url, ADMIN).await;
+        browser.type_into("input[aria-label='Part of a name']", &host).await;
+        browser.see(&format!("tr[data-host='{host}']")).await;
+        browser.click("[aria-label='Domains by stage'] button:last-child").await;
+        browser.read("No domain fits.").await;
+        browser.click("[aria-label='Domains by stage'] button:first-child").await;
+        browser.see(&format!("tr[data-host='{host}'][data-stage='ownership']")).await;
+
+        let dark = "return document.documentElement.classList.contains('dark')";
+        let before = browser.page.execute(dark, Vec::new()).await.expect("asked");
+        let word = if before == true { "Light" } else { "Dark" };
+        browser.press(word).await;
+        browser.page.refresh().await.expect("reloaded");
+        browser.see("tbody tr").await;
+        let after = browser.page.execute(dark, Vec::new()).await.expect("asked");
+        assert_ne!(before, after, "the theme is kept over a reload");
+        browser.page.clone().close().await.expect("closed");
+    });
+}
