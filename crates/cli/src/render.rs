@@ -227,8 +227,12 @@ fn word(verdict: Verdict) -> &'static str {
 /// One line of history: the time, what happened, and why.
 pub(crate) fn event(event: &Event) -> String {
     let at = event.time.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S");
+    format!("{at}  {}", event_words(event))
+}
+
+fn event_words(event: &Event) -> String {
     let text = |name: &str| event.data[name].as_str().unwrap_or_default().to_owned();
-    let what = match event.kind.trim_start_matches("nomenta.") {
+    match event.kind.trim_start_matches("nomenta.") {
         "domain.enrolled" => format!("enrolled for the site {} of {}", text("site"), text("account")),
         "gate.changed" => {
             format!("{}: {} → {}. {}", text("gate"), text("from"), text("to"), text("reason"))
@@ -242,8 +246,7 @@ pub(crate) fn event(event: &Event) -> String {
         }
         "certificate.issued" => format!("certificate {} issued by {}", text("serial"), text("issuer")),
         other => other.to_owned(),
-    };
-    format!("{at}  {what}")
+    }
 }
 
 #[cfg(test)]
@@ -270,5 +273,39 @@ mod tests {
     fn verdicts_are_counted_by_word() {
         assert_eq!(tally(&["match", "absent", "match"]), "absent 1, match 2");
         assert_eq!(tally(&[]), "not read");
+    }
+
+    #[test]
+    fn the_four_posts_are_drawn_by_state() {
+        let mut gates = Gates::new(DateTime::UNIX_EPOCH);
+        assert_eq!(posts(&gates), "·▯·▯·▯·▯");
+        let states = [GateState::Passed, GateState::Blocked, GateState::Lapsed, GateState::Waiting];
+        gates.0.iter_mut().zip(states).for_each(|(gate, state)| gate.state = state);
+        assert_eq!(posts(&gates), "─▌·╪┄┆·▯");
+    }
+
+    #[test]
+    fn every_kind_of_event_is_told_in_words() {
+        let told = |kind: &str, data: serde_json::Value| {
+            let event = serde_json::json!({
+                "specversion": "1.0", "id": "00000000-0000-0000-0000-000000000000", "source": "//x",
+                "type": format!("nomenta.{kind}"), "subject": "a.example", "time": "2026-11-24T00:00:00Z",
+                "sequence": 1, "data": data,
+            });
+            event_words(&serde_json::from_value(event).expect("an event"))
+        };
+        let json = |text: &str| serde_json::from_str(text).expect("JSON");
+        for (kind, data, want) in [
+            ("domain.enrolled", r#"{"site": "s", "account": "a"}"#, "enrolled for the site s of a"),
+            ("gate.changed", r#"{"gate": "g", "from": "x", "to": "y", "reason": "R."}"#, "g: x → y. R."),
+            ("finding.opened", r#"{"code": "c", "remedy": "R."}"#, "found c. R."),
+            ("finding.cleared", r#"{"code": "c"}"#, "c is gone"),
+            ("order.placed", "{}", "certificate ordered"),
+            ("order.refused", r#"{"problem": {"detail": "no"}}"#, "certificate refused: no"),
+            ("certificate.issued", r#"{"serial": "1", "issuer": "i"}"#, "certificate 1 issued by i"),
+            ("something.new", "{}", "something.new"),
+        ] {
+            assert_eq!(told(kind, json(data)), want);
+        }
     }
 }

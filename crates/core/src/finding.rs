@@ -219,3 +219,38 @@ fn sentence(edit: &Edit) -> String {
         EditKind::Keep => format!("Keep the {rtype} record {value} at {host_field}."),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn edit(kind: EditKind, value: &str) -> Edit {
+        let owner = "www.onswick.example".to_owned();
+        Edit { kind, rtype: "A".into(), host_field: "www".into(), owner, value: value.into() }
+    }
+
+    #[test]
+    fn each_edit_is_one_sentence_that_names_the_record() {
+        let edits = [
+            edit(EditKind::Delete, "192.0.2.7"),
+            edit(EditKind::Add, "192.0.2.8"),
+            edit(EditKind::Change, "192.0.2.9"),
+            edit(EditKind::Keep, "192.0.2.10"),
+            edit(EditKind::Keep, "192.0.2.10"),
+        ];
+        assert_eq!(
+            sentences(&edits),
+            "Delete the A record 192.0.2.7 at www. Add the A record 192.0.2.8 at www. \
+             Change the A record at www to 192.0.2.9. Keep the A record 192.0.2.10 at www."
+        );
+    }
+
+    #[test]
+    fn evidence_names_source_record_and_ttl() {
+        let source = Source::Vantage { name: "north".into() };
+        let data = RecordData::A([192, 0, 2, 7].into());
+        let seen = sighting(&source, &Record { owner: "www.onswick.example".into(), ttl: 42, data });
+        assert_eq!(seen.said, "www.onswick.example A 192.0.2.7");
+        assert_eq!((seen.source.as_str(), seen.ttl), ("north", Some(42)));
+    }
+}

@@ -173,3 +173,43 @@ impl From<Stage> for String {
         stage.to_string()
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_stage_is_the_first_gate_not_passed() {
+        let mut gates = Gates::new(DateTime::UNIX_EPOCH);
+        for (index, name) in GateName::ALL.into_iter().enumerate() {
+            assert_eq!(gates.stage(), Stage::At(name));
+            assert_eq!(gates.stage().rank(), index);
+            gates.0[index].state = GateState::Passed;
+        }
+        assert_eq!((gates.stage(), gates.stage().rank()), (Stage::Live, 4));
+        gates.0[1].state = GateState::Lapsed;
+        assert_eq!(gates.stage(), Stage::At(GateName::Routing));
+        assert!(gates.passed(GateName::Serving) && !gates.passed(GateName::Routing));
+    }
+
+    #[test]
+    fn stages_are_read_as_they_are_written() {
+        for stage in Stage::ALL {
+            assert_eq!(stage.to_string().parse(), Ok(stage));
+            let json = serde_json::to_string(&stage).expect("writes");
+            assert_eq!(json, format!("\"{stage}\""));
+            assert_eq!(serde_json::from_str::<Stage>(&json).expect("reads"), stage);
+        }
+        let error = "lost".parse::<Stage>().expect_err("unknown");
+        assert!(error.contains("Use ownership, routing, certificate, serving or live."));
+    }
+
+    #[test]
+    fn gates_are_stored_as_a_list_of_four() {
+        let gates = Gates::new(DateTime::UNIX_EPOCH);
+        let json = serde_json::to_value(&gates).expect("writes");
+        assert_eq!(json[2]["name"], "certificate");
+        assert_eq!(json[2]["state"], "waiting");
+        assert_eq!(serde_json::from_value::<Gates>(json).expect("reads"), gates);
+    }
+}

@@ -227,3 +227,55 @@ impl Reading {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn reading(outcome: Outcome) -> Reading {
+        let source = Source::Vantage { name: "north".into() };
+        Reading { source, name: "onswick.example".into(), rtype: RecordType::A, outcome, rtt_ms: 3 }
+    }
+
+    fn answered(rcode: Rcode) -> Reading {
+        reading(Outcome::Answer { rcode, authoritative: true, records: Vec::new() })
+    }
+
+    #[test]
+    fn absence_is_an_answer_and_trouble_is_not() {
+        for rcode in [Rcode::NoError, Rcode::NxDomain] {
+            assert_eq!(answered(rcode).answer(), Some(&[][..]));
+            assert_eq!(answered(rcode).failure(), None);
+        }
+        for (outcome, words) in [
+            (answered(Rcode::ServFail).outcome, "answers SERVFAIL"),
+            (answered(Rcode::Refused).outcome, "refuses to answer"),
+            (answered(Rcode::Other(4)).outcome, "answers Other(4)"),
+            (Outcome::Silence, "does not answer"),
+            (Outcome::Guarded, "has an address that may not be asked"),
+            (Outcome::Garbled { reason: "too short".into() }, "answers unreadably: too short"),
+        ] {
+            assert_eq!(reading(outcome.clone()).answer(), None);
+            assert_eq!(reading(outcome).failure().as_deref(), Some(words));
+        }
+    }
+
+    #[test]
+    fn values_are_shown_as_zone_files_write_them() {
+        let caa = RecordData::Caa { flags: 128, tag: "issue".into(), value: "ca.example".into() };
+        for (data, kind, shown) in [
+            (RecordData::A([192, 0, 2, 7].into()), "A", "192.0.2.7"),
+            (RecordData::Aaaa("2001:DB8:0::7".parse().expect("valid")), "AAAA", "2001:db8::7"),
+            (RecordData::Cname("a.example".into()), "CNAME", "a.example"),
+            (RecordData::Txt("token=x y".into()), "TXT", "\"token=x y\""),
+            (caa, "CAA", "128 issue \"ca.example\""),
+            (RecordData::Ns("ns1.example".into()), "NS", "ns1.example"),
+            (RecordData::Soa { serial: 7, minimum: 60 }, "SOA", "serial 7, minimum 60"),
+            (RecordData::Other("LOC".into()), "LOC", "LOC"),
+        ] {
+            assert_eq!((data.type_name(), data.to_string().as_str()), (kind, shown));
+            let json = serde_json::to_value(&data).expect("writes");
+            assert_eq!(serde_json::from_value::<RecordData>(json).expect("reads"), data);
+        }
+    }
+}

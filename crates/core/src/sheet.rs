@@ -130,10 +130,11 @@ impl Sheet {
 
 #[cfg(test)]
 mod tests {
-    use crate::test;
+    use super::*;
+    use crate::test as testing;
 
     fn rows(host: &str) -> Vec<String> {
-        let sheet = test::sheet(host);
+        let sheet = testing::sheet(host);
         let row = |l: &super::Line| format!("{} {} {}", l.rtype, l.host_field, l.value);
         sheet.lines.iter().map(row).collect()
     }
@@ -152,5 +153,37 @@ mod tests {
     #[test]
     fn an_apex_gets_every_address() {
         assert_eq!(rows("onswick.example")[1..], ["A @ 127.77.0.10", "A @ 127.77.0.11", "AAAA @ ::1"]);
+    }
+
+    #[test]
+    fn a_line_is_met_by_its_very_record_in_any_spelling() {
+        let sheet = testing::sheet("onswick.example");
+        let line = |rtype| sheet.lines.iter().find(|l| l.rtype == rtype).expect("a line");
+        let aaaa = |text: &str| RecordData::Aaaa(text.parse().expect("valid"));
+        assert!(line(RecordType::Aaaa).is_met_by(&aaaa("0:0::1")));
+        assert!(!line(RecordType::Aaaa).is_met_by(&aaaa("::2")));
+        assert!(line(RecordType::A).is_met_by(&RecordData::A([127, 77, 0, 10].into())));
+        assert!(
+            !line(RecordType::A).is_met_by(&RecordData::A([127, 77, 0, 11].into())),
+            "that is another line"
+        );
+        let token = testing::token().txt_value();
+        assert!(line(RecordType::Txt).is_met_by(&RecordData::Txt(token.clone())));
+        assert!(!line(RecordType::Txt).is_met_by(&RecordData::Txt(token.to_uppercase())));
+        assert!(!line(RecordType::Txt).is_met_by(&RecordData::Cname(token)));
+    }
+
+    #[test]
+    fn the_zone_decides_what_goes_in_the_host_box() {
+        let host = Hostname::parse("a.b.onswick.example").expect("valid");
+        for (zone, want) in
+            [("onswick.example", "a.b"), ("b.onswick.example", "a"), ("a.b.onswick.example", "@")]
+        {
+            let domain = testing::domain(host.as_str());
+            let sheet = domain.sheet(&testing::platform(), zone);
+            assert_eq!(sheet.host_field(host.as_str()), want);
+            assert_eq!(sheet.apex, want == "@");
+            assert_eq!(sheet.of(Purpose::Ownership).count(), 1);
+        }
     }
 }

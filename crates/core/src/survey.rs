@@ -207,3 +207,100 @@ fn fingerprint_line(reading: &Reading) -> String {
     data.sort();
     format!("{} {} {} {}", reading.source, reading.name, reading.rtype, data.join("|"))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reading::{Outcome, Rcode};
+    use crate::test;
+
+    const HOST: &str = "timetable.onswick.example";
+
+    fn vantage() -> Source {
+        Source::Vantage { name: "north".into() }
+    }
+
+    fn answer(source: Source, name: &str, rtype: RecordType, records: Vec<Record>) -> Reading {
+        let outcome = Outcome::Answer { rcode: Rcode::NoError, authoritative: false, records };
+        Reading { source, name: name.into(), rtype, outcome, rtt_ms: 1 }
+    }
+
+    fn caa(owner: &str, value: &str) -> Record {
+        let data = RecordData::Caa { flags: 0, tag: "issue".into(), value: value.into() };
+        Record { owner: owner.into(), ttl: 60, data }
+    }
+
+    #[test]
+    fn the_questions_cover_the_names_their_doubles_and_the_climb_for_caa() {
+        let host = Hostname::parse(HOST).expect("valid");
+        let list = questions(&host, "_c.timetable.onswick.example", "onswick.example");
+        let shown: Vec<_> = list.iter().map(|q| format!("{} {} {}", q.name, q.rtype, q.vantages)).collect();
+        assert_eq!(
+            shown,
+            [
+                "_c.timetable.onswick.example TXT true",
+                "timetable.onswick.example A true",
+                "timetable.onswick.example AAAA true",
+                "_c.timetable.onswick.example.onswick.example TXT false",
+                "timetable.onswick.example.onswick.example A false",
+                "timetable.onswick.example CAA true",
+                "onswick.example CAA true",
+                "example CAA true",
+            ]
+        );
+    }
+
+    #[test]
+    fn the_closest_caa_set_counts_and_an_empty_one_does_not() {
+        let survey = test::survey(HOST, &["@ CAA issue far.example"]);
+        let (owner, records) = survey.relevant_caa().expect("climbed");
+        assert_eq!((owner, records.len()), ("onswick.example", 1));
+        let near = ["timetable CAA issue near.example", "@ CAA issue far.example"];
+        let survey = test::survey(HOST, &near);
+        assert_eq!(survey.relevant_caa().expect("found").0, HOST);
+        assert!(test::survey(HOST, &[]).relevant_caa().is_none());
+    }
+
+    #[test]
+    fn behind_an_alias_a_vantage_that_followed_it_is_believed() {
+        let mut survey = test::survey(HOST, &["timetable CNAME onswick.edge.quaymark.example"]);
+        let target = "onswick.edge.quaymark.example";
+        survey.readings.push(answer(vantage(), HOST, RecordType::Caa, vec![caa(target, "target.example")]));
+        let (owner, records) = survey.relevant_caa().expect("followed");
+        assert_eq!((owner, records[0].owner.as_str()), (HOST, target));
+    }
+
+    #[test]
+    fn a_view_needs_both_address_answers_and_follows_the_chain() {
+        let mut survey = test::survey(HOST, &[]);
+        let alias = RecordData::Cname("onswick.edge.quaymark.example".into());
+        let a = RecordData::A([127, 77, 0, 10].into());
+        let chain = vec![
+            Record { owner: HOST.into(), ttl: 60, data: alias },
+            Record { owner: "onswick.edge.quaymark.example".into(), ttl: 60, data: a },
+        ];
+        survey.readings.push(answer(vantage(), HOST, RecordType::A, chain));
+        assert_eq!(survey.host_view(&vantage()), None, "AAAA was not answered");
+        survey.readings.push(answer(vantage(), HOST, RecordType::Aaaa, Vec::new()));
+        let view = survey.host_view(&vantage()).expect("both were");
+        assert_eq!(view.cname.as_deref(), Some("onswick.edge.quaymark.example"));
+        assert_eq!(view.ipv4.len(), 1);
+        assert_eq!(survey.authority_views().len(), 1, "vantages are not authority servers");
+    }
+
+    #[test]
+    fn the_fingerprint_changes_with_records_and_failures_alone() {
+        let one = test::survey(HOST, &["timetable A 192.0.2.7"]);
+        let mut same = one.clone();
+        same.at += chrono::Duration::hours(1);
+        same.readings.iter_mut().for_each(|r| r.rtt_ms = 99);
+        assert_eq!(one.fingerprint(), same.fingerprint());
+        let other = test::survey(HOST, &["timetable A 192.0.2.8"]);
+        assert_ne!(one.fingerprint(), other.fingerprint());
+        assert_ne!(one.fingerprint(), test::silent_survey(HOST).fingerprint());
+        let gone =
+            Survey { zone: test::unregistered("onswick.example"), readings: Vec::new(), ..one.clone() };
+        let dead = Survey { zone: test::unreachable("onswick.example", "x"), readings: Vec::new(), ..one };
+        assert_ne!(gone.fingerprint(), dead.fingerprint());
+    }
+}

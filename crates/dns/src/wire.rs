@@ -159,4 +159,33 @@ mod tests {
         let garbled = decode(&bytes[..20], 7, "a.onswick.example", RecordType::Txt);
         assert!(matches!(garbled, Err(Mismatch::Garbled(_))));
     }
+
+    #[test]
+    fn a_question_has_edns_1232_and_asks_for_recursion_only_when_told() {
+        for (recurse, bit) in [(true, 1), (false, 0)] {
+            let bytes = encode(0x1234, "_c.onswick.example", RecordType::Txt, recurse).expect("encodes");
+            assert_eq!((bytes[0], bytes[1], bytes[2] & 1), (0x12, 0x34, bit));
+            let message = Message::from_vec(&bytes).expect("decodes");
+            assert_eq!(message.max_payload(), EDNS_PAYLOAD);
+            assert_eq!(text(message.queries()[0].name()), "_c.onswick.example");
+        }
+        assert!(encode(1, &"a".repeat(64), RecordType::A, false).is_err());
+    }
+
+    #[test]
+    fn an_error_without_the_question_counts_and_a_success_without_it_does_not() {
+        for (code, want) in [(ResponseCode::ServFail, Some(Rcode::ServFail)), (ResponseCode::NoError, None)] {
+            let mut message = Message::new();
+            message.set_id(7).set_message_type(MessageType::Response).set_response_code(code);
+            let bytes = message.to_bytes().expect("encodes");
+            let decoded = decode(&bytes, 7, "a.onswick.example", RecordType::A);
+            assert_eq!(decoded.ok().map(|r| r.rcode), want);
+        }
+    }
+
+    #[test]
+    fn a_query_that_comes_back_is_no_reply() {
+        let bytes = encode(7, "a.onswick.example", RecordType::A, false).expect("encodes");
+        assert!(matches!(decode(&bytes, 7, "a.onswick.example", RecordType::A), Err(Mismatch::Stranger)));
+    }
 }

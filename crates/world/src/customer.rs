@@ -184,7 +184,7 @@ fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change
 
 #[cfg(test)]
 mod tests {
-    use super::Mistake;
+    use super::*;
 
     #[test]
     fn mistakes_are_read_as_they_are_written() {
@@ -193,5 +193,106 @@ mod tests {
             assert_eq!(mistake.to_string(), word);
         }
         assert!("typo".parse::<Mistake>().expect_err("unknown").contains("host-doubled"));
+    }
+
+    fn sheet(host: &str) -> Sheet {
+        let line = |purpose, rtype, owner: &str, value: &str| Line {
+            purpose,
+            rtype,
+            owner: owner.into(),
+            host_field: String::new(),
+            value: value.into(),
+            ttl: 300,
+        };
+        let challenge = format!("_c.{host}");
+        let apex = host == "onswick.example";
+        let mut lines = vec![line(Purpose::Ownership, RecordType::Txt, &challenge, "token=abcdefghijkl")];
+        if apex {
+            lines.push(line(Purpose::Routing, RecordType::A, host, "127.77.0.10"));
+            lines.push(line(Purpose::Routing, RecordType::A, host, "127.77.0.11"));
+            lines.push(line(Purpose::Routing, RecordType::Aaaa, host, "::1"));
+        } else {
+            lines.push(line(Purpose::Routing, RecordType::Cname, host, "edge.quaymark.example"));
+        }
+        Sheet {
+            host: host.parse().expect("valid"),
+            zone: "onswick.example".into(),
+            apex,
+            challenge,
+            canonical: "edge.quaymark.example".into(),
+            lines,
+        }
+    }
+
+    fn shown(host: &str, mistake: Option<Mistake>) -> Vec<String> {
+        let changes = records(&sheet(host), mistake).expect("possible");
+        changes
+            .into_iter()
+            .map(|change| match change {
+                Change::Add { owner, data, .. } => format!("{owner} {} {data}", data.type_name()),
+                Change::Clear { owner } => format!("{owner} cleared"),
+            })
+            .collect()
+    }
+
+    #[test]
+    fn each_mistake_publishes_what_it_is_named_for() {
+        let apex = "onswick.example";
+        let right = [
+            "_c.onswick.example TXT \"token=abcdefghijkl\"",
+            "onswick.example A 127.77.0.10",
+            "onswick.example A 127.77.0.11",
+            "onswick.example AAAA ::1",
+        ];
+        assert_eq!(shown(apex, None), right);
+        assert_eq!(shown(apex, Some(Mistake::Unreachable)), right);
+        assert_eq!(shown(apex, Some(Mistake::TokenAltered))[0], "_c.onswick.example TXT \"token=abcdef\"");
+        assert_eq!(shown(apex, Some(Mistake::AddressForeign))[1..], ["onswick.example A 192.0.2.7"]);
+        assert_eq!(shown(apex, Some(Mistake::AddressSurplus))[4], "onswick.example A 192.0.2.7");
+        assert_eq!(shown(apex, Some(Mistake::AddressPartial))[1..], right[2..]);
+        assert_eq!(shown(apex, Some(Mistake::Ipv6Stray))[3], "onswick.example AAAA 2001:db8::7");
+        assert_eq!(
+            shown(apex, Some(Mistake::CaaForbids))[4],
+            "onswick.example CAA 0 issue \"otherstamp-ca.example\""
+        );
+        let sub = "www.onswick.example";
+        assert_eq!(
+            shown(sub, Some(Mistake::CnameForeign))[1],
+            "www.onswick.example CNAME sites.formerhost.example"
+        );
+        assert_eq!(
+            shown(sub, Some(Mistake::HostDoubled))[1],
+            "www.onswick.example.onswick.example CNAME edge.quaymark.example"
+        );
+    }
+
+    #[test]
+    fn a_mistake_that_the_sheet_has_no_place_for_is_refused() {
+        for mistake in
+            [Mistake::AddressSurplus, Mistake::AddressPartial, Mistake::Ipv6Stray, Mistake::CaaForbids]
+        {
+            assert!(records(&sheet("www.onswick.example"), Some(mistake)).is_err(), "{mistake}");
+        }
+        assert!(records(&sheet("onswick.example"), Some(Mistake::CnameForeign)).is_err());
+    }
+
+    #[test]
+    fn publishing_clears_every_name_that_was_used_before() {
+        let names: Vec<_> = cleared(&sheet("www.onswick.example"))
+            .into_iter()
+            .map(|change| match change {
+                Change::Clear { owner } => owner,
+                Change::Add { owner, .. } => panic!("{owner} is added"),
+            })
+            .collect();
+        assert_eq!(
+            names,
+            [
+                "www.onswick.example",
+                "_c.www.onswick.example",
+                "www.onswick.example.onswick.example",
+                "_c.www.onswick.example.onswick.example",
+            ]
+        );
     }
 }
