@@ -299,18 +299,18 @@ fn trouble(result: &ProbeResult, serial: &str) -> Option<String> {
 mod tests {
     use super::*;
     use crate::evidence::{CanaryFetch, Problem};
-    use crate::test::{self, now};
+    use crate::test::{self as testing, now};
     use GateName::{Certificate, Ownership, Routing, Serving};
     use GateState::{Blocked, Lapsed, Passed, Waiting};
 
     const HOST: &str = "timetable.onswick.example";
 
     fn judge(domain: &Domain, evidence: &Evidence) -> Outcome {
-        step(domain, &test::platform(), evidence, &test::policy(), now())
+        step(domain, &testing::platform(), evidence, &testing::policy(), now())
     }
 
     fn surveyed(lines: &[&str]) -> Evidence {
-        Evidence { survey: Some(test::survey(HOST, lines)), ..Evidence::default() }
+        Evidence { survey: Some(testing::survey(HOST, lines)), ..Evidence::default() }
     }
 
     fn states(outcome: &Outcome) -> [GateState; 4] {
@@ -319,8 +319,8 @@ mod tests {
 
     fn held() -> Evidence {
         let canary = Some(vec![CanaryFetch { address: [127, 77, 0, 10].into(), failure: None }]);
-        let certificate = Some(test::certificate(HOST));
-        Evidence { canary, certificate, ..surveyed(&test::healthy(HOST)) }
+        let certificate = Some(testing::certificate(HOST));
+        Evidence { canary, certificate, ..surveyed(&testing::healthy(HOST)) }
     }
 
     fn probed(serial: &str, tls_failure: Option<&str>) -> Option<Vec<ProbeResult>> {
@@ -331,7 +331,7 @@ mod tests {
 
     #[test]
     fn nothing_passes_without_evidence() {
-        let domain = test::domain(HOST);
+        let domain = testing::domain(HOST);
         for evidence in [Evidence::default(), surveyed(&[])] {
             let outcome = judge(&domain, &evidence);
             assert_eq!(states(&outcome), [Waiting; 4]);
@@ -341,8 +341,8 @@ mod tests {
 
     #[test]
     fn the_four_gates_pass_in_order_each_asking_for_the_next_evidence() {
-        let domain = test::domain(HOST);
-        let mut evidence = surveyed(&test::healthy(HOST));
+        let domain = testing::domain(HOST);
+        let mut evidence = surveyed(&testing::healthy(HOST));
         let outcome = judge(&domain, &evidence);
         assert_eq!(states(&outcome), [Passed, Passed, Waiting, Waiting]);
         assert_eq!(outcome.action, Some(Action::FetchCanary));
@@ -358,12 +358,12 @@ mod tests {
         evidence.probe = probed("5e71a1", None);
         let outcome = judge(&domain, &evidence);
         assert_eq!(states(&outcome), [Passed; 4]);
-        assert_eq!(outcome.next_look - now(), test::policy().look_live);
+        assert_eq!(outcome.next_look - now(), testing::policy().look_live);
     }
 
     #[test]
     fn a_certificate_of_somebody_else_does_not_count_as_served() {
-        let domain = test::domain(HOST);
+        let domain = testing::domain(HOST);
         for probe in [probed("beef", None), probed("5e71a1", Some("certificate expired"))] {
             let outcome = judge(&domain, &Evidence { probe, ..held() });
             assert_eq!(states(&outcome)[3], Waiting);
@@ -372,36 +372,36 @@ mod tests {
 
     #[test]
     fn a_mistake_blocks_its_own_gate_only() {
-        let domain = test::domain(HOST);
-        let token = format!("_quaymark-challenge.timetable TXT {}", test::token().txt_value());
+        let domain = testing::domain(HOST);
+        let token = format!("_quaymark-challenge.timetable TXT {}", testing::token().txt_value());
         let outcome = judge(&domain, &surveyed(&[&token, "timetable CNAME shop.harrowhost.example"]));
         assert_eq!(states(&outcome), [Passed, Blocked, Waiting, Waiting]);
     }
 
     #[test]
     fn a_passed_gate_lapses_and_recovers_by_itself() {
-        let mut domain = test::domain(HOST);
-        domain.gates = judge(&domain, &surveyed(&test::healthy(HOST))).gates;
-        let lapsed = judge(&domain, &surveyed(&test::healthy(HOST)[..1]));
+        let mut domain = testing::domain(HOST);
+        domain.gates = judge(&domain, &surveyed(&testing::healthy(HOST))).gates;
+        let lapsed = judge(&domain, &surveyed(&testing::healthy(HOST)[..1]));
         assert_eq!(states(&lapsed)[1], Lapsed);
         domain.gates = lapsed.gates;
-        assert_eq!(states(&judge(&domain, &surveyed(&test::healthy(HOST))))[1], Passed);
+        assert_eq!(states(&judge(&domain, &surveyed(&testing::healthy(HOST))))[1], Passed);
     }
 
     #[test]
     fn silence_proves_nothing_about_a_passed_gate() {
-        let mut domain = test::domain(HOST);
-        domain.gates = judge(&domain, &surveyed(&test::healthy(HOST))).gates;
-        let silent = test::silent_survey(HOST);
+        let mut domain = testing::domain(HOST);
+        domain.gates = judge(&domain, &surveyed(&testing::healthy(HOST))).gates;
+        let silent = testing::silent_survey(HOST);
         let outcome = judge(&domain, &Evidence { survey: Some(silent), ..Evidence::default() });
         assert_eq!(states(&outcome)[..2], [Passed, Passed]);
     }
 
     #[test]
     fn the_quorum_of_vantages_is_needed() {
-        let domain = test::domain(HOST);
+        let domain = testing::domain(HOST);
         for (seeing, want) in [(0, Waiting), (1, Waiting), (2, Passed), (3, Passed)] {
-            let survey = test::survey_spread(HOST, &test::healthy(HOST), seeing, 3);
+            let survey = testing::survey_spread(HOST, &testing::healthy(HOST), seeing, 3);
             let outcome = judge(&domain, &Evidence { survey: Some(survey), ..Evidence::default() });
             assert_eq!(states(&outcome)[1], want, "{seeing} of 3");
         }
@@ -409,7 +409,7 @@ mod tests {
 
     #[test]
     fn a_refused_order_waits_for_its_time() {
-        let domain = test::domain(HOST);
+        let domain = testing::domain(HOST);
         let refused = |seconds| {
             let problem = Problem { detail: "no".into(), ..Problem::default() };
             let retry_at = now() + chrono::Duration::seconds(seconds);
@@ -422,7 +422,7 @@ mod tests {
 
     #[test]
     fn quiet_looks_count_up_until_something_moves() {
-        let mut domain = test::domain(HOST);
+        let mut domain = testing::domain(HOST);
         let evidence = surveyed(&[]);
         for want in [0, 1, 2] {
             let outcome = judge(&domain, &evidence);
@@ -432,5 +432,43 @@ mod tests {
             domain.quiet_looks = outcome.quiet_looks;
         }
         assert_eq!(judge(&domain, &surveyed(&["timetable A 192.0.2.7"])).quiet_looks, 0);
+    }
+
+    #[test]
+    fn visits_go_where_a_matching_vantage_leads_ipv6_first() {
+        let domain = testing::domain("onswick.example");
+        let visit = |survey: &Survey| addresses_to_visit(&domain, &testing::platform(), survey);
+        let healthy = testing::healthy("onswick.example");
+        let seen = testing::survey_spread("onswick.example", &healthy, 1, 2);
+        let shown: Vec<_> = visit(&seen).iter().map(ToString::to_string).collect();
+        assert_eq!(shown, ["::1", "127.77.0.10", "127.77.0.11"]);
+        assert!(visit(&testing::survey_spread("onswick.example", &healthy, 0, 2)).is_empty());
+        let foreign = testing::survey_spread("onswick.example", &["@ A 192.0.2.7"], 2, 2);
+        assert!(visit(&foreign).is_empty(), "a foreign address is never visited");
+    }
+
+    #[test]
+    fn a_canary_that_does_not_arrive_holds_the_order_back_and_says_where() {
+        let domain = testing::domain(HOST);
+        let address = [127, 77, 0, 11].into();
+        let canary = Some(vec![CanaryFetch { address, failure: Some("it answers with status 404".into()) }]);
+        let outcome = judge(&domain, &Evidence { canary, certificate: None, ..held() });
+        assert_eq!((states(&outcome)[2], outcome.action), (Waiting, None));
+        let reason = &outcome.gates.get(Certificate).reason;
+        assert_eq!(
+            reason,
+            "Plain HTTP through 127.77.0.11 does not reach the platform: it answers with status 404."
+        );
+    }
+
+    #[test]
+    fn a_certificate_that_ran_out_or_is_for_another_name_does_not_pass() {
+        let domain = testing::domain(HOST);
+        let (mut old, other) = (testing::certificate(HOST), testing::certificate("www.onswick.example"));
+        old.not_after = now();
+        for certificate in [old, other] {
+            let outcome = judge(&domain, &Evidence { certificate: Some(certificate), ..held() });
+            assert_eq!((states(&outcome)[2], outcome.action), (Waiting, Some(Action::PlaceOrder)));
+        }
     }
 }

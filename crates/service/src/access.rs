@@ -1,7 +1,5 @@
 //! Who may do what: keys by their hash, and console sessions.
 
-use std::fmt;
-use std::str::FromStr;
 use std::sync::Arc;
 
 use axum::extract::FromRequestParts;
@@ -10,60 +8,16 @@ use axum::http::request::Parts;
 use chrono::{DateTime, Duration, Utc};
 use data_encoding::BASE64URL_NOPAD;
 use nomenta_store::KeyRow;
-use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
-use utoipa::ToSchema;
 use uuid::Uuid;
 
 use crate::App;
 use crate::problem::Problem;
+use crate::role::Role;
 
 /// Name of the console's cookie.
 pub(crate) const COOKIE_NAME: &str = "nomenta_session";
 const SESSION_HOURS: i64 = 12;
-
-/// What a key opens. Each role may do what the one before it may; `edge`
-/// stands apart and opens the edge's calls alone.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum Role {
-    /// Feed, certificates with keys, and challenge answers.
-    Edge,
-    /// Looks at everything but tokens of keys.
-    Viewer,
-    /// Enrols domains and asks for looks.
-    Operator,
-    /// Accounts, sites, ingresses and keys.
-    Admin,
-}
-
-impl Role {
-    /// As it is written.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Edge => "edge",
-            Self::Viewer => "viewer",
-            Self::Operator => "operator",
-            Self::Admin => "admin",
-        }
-    }
-}
-
-impl fmt::Display for Role {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(self.as_str())
-    }
-}
-
-impl FromStr for Role {
-    type Err = String;
-    fn from_str(word: &str) -> Result<Self, Self::Err> {
-        [Self::Edge, Self::Viewer, Self::Operator, Self::Admin]
-            .into_iter()
-            .find(|role| role.as_str() == word)
-            .ok_or_else(|| format!("{word} is not a role. Use viewer, operator, admin or edge."))
-    }
-}
 
 /// What is kept of a secret. Secrets are 160 random bits, so one round of
 /// SHA-256 is enough.
@@ -136,13 +90,6 @@ fn open_session(app: &App, cookie: &str, now: DateTime<Utc>) -> Option<Uuid> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn roles_are_read_and_ordered() {
-        assert!(Role::Admin > Role::Operator && Role::Operator > Role::Viewer && Role::Viewer > Role::Edge);
-        assert_eq!("operator".parse(), Ok(Role::Operator));
-        assert!("root".parse::<Role>().is_err());
-    }
 
     #[test]
     fn the_cookie_is_found_among_others() {

@@ -11,6 +11,7 @@ mod hub;
 mod look;
 mod ordering;
 mod problem;
+mod role;
 mod worker;
 
 use std::sync::Arc;
@@ -23,9 +24,9 @@ use nomenta_store::Store;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
-pub use access::{Role, hash as hash_key, hint as key_hint};
 pub use api::{document, dto};
 pub use config::{BootKey, ServiceConfig};
+pub use role::Role;
 
 use crate::hub::Hub;
 

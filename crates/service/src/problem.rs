@@ -11,7 +11,7 @@ use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::access::Role;
+use crate::role::Role;
 
 /// A problem document (RFC 9457). `errors` names the fields at fault.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -149,5 +149,42 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Params<T> {
                 rejection.body_text(),
             )
         })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_field_problem_has_its_field_and_says_the_same_in_both_places() {
+        let problem = Problem::field("host", "empty", "No name was given.");
+        assert_eq!((problem.status, problem.kind.as_str()), (422, "urn:nomenta:problem:field"));
+        assert_eq!(problem.errors[0].field, "host");
+        assert_eq!(problem.errors[0].message, problem.detail);
+    }
+
+    #[test]
+    fn records_that_are_missing_or_taken_keep_their_words_and_others_tell_nothing() {
+        let missing = StoreError::Missing { what: "site", name: "x".into() };
+        let problem = Problem::from(missing).at("site");
+        assert_eq!((problem.status, problem.errors[0].code.as_str()), (404, "not-found"));
+        assert_eq!(problem.detail, "There is no site named x. Check the spelling.");
+        let taken = StoreError::Taken { what: "a site", name: "x".into() };
+        assert_eq!(Problem::from(taken).status, 409);
+        let inside = StoreError::Unreadable { what: "gate", cause: "secret cause".into() };
+        let problem = Problem::from(inside);
+        assert_eq!(problem.status, 500);
+        assert!(!problem.detail.contains("secret cause"));
+    }
+
+    #[test]
+    fn the_answer_is_typed_as_a_problem_and_leaves_empty_lists_out() {
+        let response = Problem::unauthorized("No key was given.").into_response();
+        assert_eq!(response.status(), StatusCode::UNAUTHORIZED);
+        assert_eq!(response.headers()[header::CONTENT_TYPE], "application/problem+json");
+        let text = serde_json::to_string(&Problem::forbidden(Role::Viewer, Role::Admin)).expect("writes");
+        assert!(!text.contains("errors"), "{text}");
+        assert!(text.contains("This key has the role viewer; this call needs admin."), "{text}");
     }
 }

@@ -235,3 +235,74 @@ impl Layout {
         )
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A folder under the system's own for passing things, gone at the end.
+    struct Folder(PathBuf);
+
+    impl Folder {
+        fn new() -> Self {
+            let folder = std::env::temp_dir().join(format!("nomenta-layout-{:08x}", rand::random::<u32>()));
+            fs::create_dir_all(&folder).expect("a folder");
+            Self(folder)
+        }
+
+        fn layout(&self, base_port: u16) -> Layout {
+            Layout::new(&self.0, base_port).expect("a layout")
+        }
+    }
+
+    impl Drop for Folder {
+        fn drop(&mut self) {
+            let _ = fs::remove_dir_all(&self.0);
+        }
+    }
+
+    #[test]
+    fn one_copy_runs_on_one_state() {
+        let folder = Folder::new();
+        let held = folder.layout(21_000).lock().expect("locked");
+        let second = folder.layout(22_000).lock().expect_err("refused");
+        assert!(second.to_string().contains("Another copy runs on"), "{second}");
+        assert!(folder.layout(21_000).wipe().is_err(), "nor is it wiped meanwhile");
+        drop(held);
+        folder.layout(22_000).lock().expect("free again");
+    }
+
+    #[test]
+    fn somebody_elses_folder_is_never_emptied() {
+        let folder = Folder::new();
+        fs::write(folder.0.join("letter"), "dear").expect("written");
+        let refused = folder.layout(21_000).wipe().expect_err("refused");
+        assert!(refused.to_string().contains("holds files that are not Nomenta's"), "{refused}");
+        assert!(folder.0.join("letter").exists());
+    }
+
+    #[test]
+    fn state_made_for_other_ports_is_told_apart() {
+        let folder = Folder::new();
+        folder.layout(21_000).prepare().expect("new");
+        folder.layout(21_000).prepare().expect("the same again");
+        let refused = folder.layout(22_000).prepare().expect_err("refused");
+        assert!(refused.to_string().contains("was made with --base-port 21000"), "{refused}");
+    }
+
+    #[test]
+    fn a_busy_port_is_named_with_what_it_is_wanted_for() {
+        let folder = Folder::new();
+        let taken = TcpListener::bind((EDGE[0], 0)).expect("bound");
+        let base_port = taken.local_addr().expect("an address").port() - 4;
+        let refused = folder.layout(base_port).check_ports().expect_err("refused");
+        let want = format!("{}:{} for the edge (HTTP)", EDGE[0], base_port + 4);
+        assert!(refused.to_string().contains(&want), "{refused}");
+    }
+
+    #[test]
+    fn an_operator_is_chosen_by_the_top_level() {
+        assert_eq!(Operator::of("onswick.example"), HARROW);
+        assert_eq!(Operator::of("lowmere.test"), TIDEWELL);
+    }
+}

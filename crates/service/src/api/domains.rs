@@ -20,8 +20,9 @@ use super::dto::{
 };
 use super::registry::host_in_path;
 use crate::App;
-use crate::access::{Caller, Role};
+use crate::access::Caller;
 use crate::problem::{Body, Params, Problem};
+use crate::role::Role;
 
 const PAGE: i64 = 100;
 const LARGEST_PAGE: i64 = 500;
@@ -231,4 +232,23 @@ pub(super) async fn look(
     caller.needs(Role::Operator)?;
     app.store.look_now(host_in_path(&host)?.as_str()).await?;
     Ok(StatusCode::ACCEPTED)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_next_page_keeps_the_filter_and_is_safely_written() {
+        let query = RosterQuery {
+            stage: Some("live".into()),
+            text: Some("a b&c=\u{e4}".into()),
+            ..RosterQuery::default()
+        };
+        let link = next_link(&query, "w1.onswick.example", 50).expect("a link");
+        assert_eq!(
+            link.to_str().expect("text"),
+            "</api/v1/domains?after=w1.onswick.example&limit=50&stage=live&text=a%20b%26c%3D%C3%A4>; rel=\"next\""
+        );
+    }
 }

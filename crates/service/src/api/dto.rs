@@ -12,7 +12,7 @@ use serde_json::Value;
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
-use crate::access::Role;
+use crate::role::Role;
 
 /// A customer of the platform.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]

@@ -15,9 +15,10 @@ use tokio::time::{Instant, timeout_at};
 
 use super::dto::{EdgeCertificate, EdgeFeed, EdgeRoute, FeedQuery};
 use crate::App;
-use crate::access::{Caller, Role};
+use crate::access::Caller;
 use crate::look::PRIVATE_KEY;
 use crate::problem::{Params, Problem};
+use crate::role::Role;
 
 const LONGEST_WAIT: u64 = 55;
 

@@ -14,8 +14,9 @@ use nomenta_store::EventRow;
 use super::dto::{Event, EventQuery};
 use super::registry::host_in_path;
 use crate::App;
-use crate::access::{Caller, Role};
+use crate::access::Caller;
 use crate::problem::{Params, Problem};
+use crate::role::Role;
 
 const BATCH: i64 = 500;
 

@@ -8,8 +8,9 @@ use nomenta_core::findings::CATALOGUE;
 
 use super::dto::CatalogueEntry;
 use crate::App;
-use crate::access::{Caller, Role};
+use crate::access::Caller;
 use crate::problem::Problem;
+use crate::role::Role;
 
 /// Every finding there can be.
 #[utoipa::path(get, path = "/api/v1/findings", responses((status = 200, body = [CatalogueEntry])))]

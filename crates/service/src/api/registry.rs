@@ -13,8 +13,9 @@ use uuid::Uuid;
 
 use super::dto::{AccessKey, Account, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, Targets};
 use crate::App;
-use crate::access::{self, Caller, Role};
+use crate::access::{self, Caller};
 use crate::problem::{Body, Problem};
+use crate::role::Role;
 
 type Created<T> = (StatusCode, Json<T>);
 

@@ -10,8 +10,9 @@ use chrono::Utc;
 
 use super::dto::{SignIn, Who};
 use crate::App;
-use crate::access::{self, COOKIE_NAME, Caller, Role};
+use crate::access::{self, COOKIE_NAME, Caller};
 use crate::problem::{Body, Problem};
+use crate::role::Role;
 
 type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
 
