@@ -67,7 +67,8 @@ const label = computed(() => props.gates.map((g) => `${g.name} ${g.state}`).join
 
 <style scoped>
 .posts {
-  display: block;
+  display: inline-block;
+  vertical-align: -5px;
   width: 118px;
   height: 22px;
 }
