@@ -35,6 +35,14 @@ pub(crate) enum Shape {
     Table,
     /// For programs.
     Json,
+    /// For spreadsheets (RFC 4180).
+    Csv,
+    /// Plain text for a mail; sheets only.
+    Text,
+    /// Markdown; sheets only.
+    Markdown,
+    /// Lines of a master file (RFC 1035); sheets and baselines only.
+    Zone,
 }
 
 #[derive(Subcommand)]
@@ -59,8 +67,10 @@ pub(crate) enum Verb {
     Key(KeyVerb),
     /// Take a domain in, and print what the customer must publish.
     Enrol(EnrolOptions),
-    /// Print what the customer must publish.
-    Sheet {
+    /// Print what the customer must publish, with every choice.
+    Sheet(SheetOptions),
+    /// Print the customer's records as they were at enrolment, beside now.
+    Baseline {
         /// The domain.
         host: String,
     },
@@ -134,6 +144,12 @@ pub(crate) struct IngressOptions {
     /// Canonical host, with {site} for one per site.
     #[arg(long)]
     pub canonical: String,
+    /// Name server to which a whole zone may be delegated; repeat for each.
+    #[arg(long)]
+    pub name_server: Vec<String>,
+    /// Let subdomains have a CNAME only, never the addresses.
+    #[arg(long)]
+    pub cname_only: bool,
 }
 
 #[derive(Subcommand)]
@@ -168,13 +184,25 @@ pub(crate) struct Waiting {
 
 #[derive(Args)]
 pub(crate) struct EnrolOptions {
-    /// The domain, as the customer typed or pasted it.
+    /// The domain, as the customer typed or pasted it; "*.name" for a wildcard.
     pub host: String,
     /// The site that it will show.
     #[arg(long)]
     pub site: String,
     #[command(flatten)]
     pub waiting: Waiting,
+}
+
+#[derive(Args)]
+pub(crate) struct SheetOptions {
+    /// The domain.
+    pub host: String,
+    /// Show the token, which is masked in tables and JSON otherwise.
+    #[arg(long)]
+    pub reveal: bool,
+    /// Replace the token by a new one first.
+    #[arg(long)]
+    pub rotate: bool,
 }
 
 #[derive(Args)]
@@ -264,6 +292,15 @@ pub(crate) struct ServeOptions {
     /// The word in the challenge label.
     #[arg(long)]
     pub brand: String,
+    /// Zone under which a CNAME to <token>.<zone> proves ownership.
+    #[arg(long)]
+    pub proof_zone: Option<String>,
+    /// Zone to which customers point _acme-challenge for wildcards.
+    #[arg(long)]
+    pub acme_zone: Option<String>,
+    /// TOML file of DNS operators and how their editors want lines typed.
+    #[arg(long, value_name = "FILE")]
+    pub book: Option<PathBuf>,
     /// Address of a root server; repeat for each.
     #[arg(long, required = true)]
     pub root_server: Vec<IpAddr>,
@@ -309,6 +346,9 @@ pub(crate) struct ServeOptions {
     /// Seconds between looks at a live domain.
     #[arg(long, default_value_t = 21600)]
     pub look_live: u32,
+    /// Seconds in which nothing moves until a domain counts as stalled.
+    #[arg(long, default_value_t = 604_800)]
+    pub patience: u32,
     /// Seconds to the next order after a refusal; doubles each time.
     #[arg(long, default_value_t = 300)]
     pub order_retry: u32,

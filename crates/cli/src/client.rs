@@ -48,6 +48,12 @@ impl Client {
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
+    /// Gets a resource in the form that `accept` names.
+    pub async fn text(&self, path: &str, accept: &str) -> anyhow::Result<String> {
+        let response = self.send(self.request(Method::GET, path).header("accept", accept)).await?;
+        response.text().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
     pub async fn get_with<T: DeserializeOwned>(
         &self,
         path: &str,

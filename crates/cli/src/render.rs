@@ -4,11 +4,19 @@ use std::io::IsTerminal;
 
 use chrono::{DateTime, Local, Utc};
 use comfy_table::{ContentArrangement, Table, presets};
+use nomenta_core::baseline::Since;
+use nomenta_core::finding::{Edit, EditKind};
 use nomenta_core::gate::{GateState, Gates};
+use nomenta_core::names;
 use nomenta_core::reading::{Outcome, Reading};
+use nomenta_core::rendering;
+use nomenta_core::sheet::Purpose;
 use nomenta_core::verdict::Verdict;
-use nomenta_service::dto::{DomainDetail, Event, JudgedLine, OpenFinding, RosterLine, SheetView, SurveyView};
+use nomenta_service::dto::{
+    BaselineView, DomainDetail, Event, JudgedLine, OpenFinding, RosterLine, SheetView, SurveyView,
+};
 use serde::Serialize;
+use serde_json::Value;
 
 use crate::Done;
 use crate::args::Shape;
@@ -20,24 +28,60 @@ pub(crate) fn listing<T: Serialize, const N: usize>(
     header: [&str; N],
     row: impl Fn(&T) -> [String; N],
 ) -> anyhow::Result<Done> {
-    if shape == Shape::Json {
-        return print_json(&rows);
+    let table = || match rows.is_empty() {
+        true => println!("None."),
+        false => println!("{}", table(header, rows.iter().map(row))),
+    };
+    match shape {
+        Shape::Csv => print_csv(rows),
+        other => shown(other, &rows, table),
     }
-    if rows.is_empty() {
-        println!("None.");
-    } else {
-        println!("{}", table(header, rows.iter().map(row)));
-    }
-    Ok(Done::Yes)
 }
 
 /// Prints one sentence, or what it is about.
 pub(crate) fn said<T: Serialize>(shape: Shape, value: &T, sentence: &str) -> anyhow::Result<Done> {
-    if shape == Shape::Json {
-        return print_json(value);
+    shown(shape, value, || println!("{sentence}"))
+}
+
+/// Prints `value` for programs, or by `table` for people.
+pub(crate) fn shown<T: Serialize>(shape: Shape, value: &T, table: impl FnOnce()) -> anyhow::Result<Done> {
+    match shape {
+        Shape::Json => print_json(value),
+        Shape::Table => {
+            table();
+            Ok(Done::Yes)
+        }
+        Shape::Csv | Shape::Text | Shape::Markdown | Shape::Zone => {
+            let word = format!("{shape:?}").to_lowercase();
+            anyhow::bail!("This has no form as {word}. Use --as table or --as json.")
+        }
     }
-    println!("{sentence}");
+}
+
+/// Rows as CSV (RFC 4180): one column for each field, lists joined by spaces.
+fn print_csv<T: Serialize>(rows: &[T]) -> anyhow::Result<Done> {
+    let rows: Vec<Value> = rows.iter().map(serde_json::to_value).collect::<Result<_, _>>()?;
+    let columns: Vec<&String> =
+        rows.first().and_then(Value::as_object).into_iter().flat_map(|o| o.keys()).collect();
+    let line = |fields: Vec<String>| {
+        println!("{}", fields.iter().map(|f| rendering::csv_field(f)).collect::<Vec<_>>().join(","));
+    };
+    line(columns.iter().map(|c| (*c).clone()).collect());
+    for row in &rows {
+        line(columns.iter().map(|column| csv_cell(&row[column.as_str()])).collect());
+    }
     Ok(Done::Yes)
+}
+
+fn csv_cell(value: &Value) -> String {
+    match value {
+        Value::Null => String::new(),
+        Value::String(text) => text.clone(),
+        Value::Array(list) if list.iter().all(|v| !v.is_object()) => {
+            list.iter().map(csv_cell).collect::<Vec<_>>().join(" ")
+        }
+        other => other.to_string(),
+    }
 }
 
 pub(crate) fn print_json<T: Serialize + ?Sized>(value: &T) -> anyhow::Result<Done> {
@@ -101,13 +145,88 @@ pub(crate) fn reasons(detail: &DomainDetail) -> Vec<String> {
 
 pub(crate) fn sheet(view: &SheetView) {
     let sheet = &view.sheet;
-    println!("To publish for {}, in the zone {}:\n", sheet.host.to_unicode(), sheet.zone);
-    let rows = sheet.lines.iter().map(|l| {
-        [l.rtype.to_string(), l.host_field.clone(), l.value.clone(), l.ttl.to_string(), l.owner.clone()]
-    });
-    println!("{}", table(["TYPE", "HOST", "VALUE", "TTL", "FULL NAME"], rows));
-    println!("\nHOST is for editors that add {} by themselves; others want the full name.", sheet.zone);
+    println!("To publish for {}, in the zone {}:", sheet.subject().to_unicode(), sheet.zone);
+    for purpose in [Purpose::Ownership, Purpose::Routing, Purpose::Certificate] {
+        let ways = sheet.ways(purpose);
+        if ways.is_empty() {
+            continue;
+        }
+        let choice = if ways.len() > 1 { ", one of these" } else { "" };
+        println!("\n{}{choice}", format!("{purpose:?}").to_lowercase());
+        let mut rows = Vec::new();
+        for (index, way) in ways.iter().enumerate() {
+            if ways.len() > 1 {
+                let word = if index == 0 { "best" } else { "or" };
+                rows.push([
+                    format!("  {word}: {}", way.words()),
+                    String::new(),
+                    String::new(),
+                    String::new(),
+                    String::new(),
+                ]);
+            }
+            rows.extend(sheet.by(*way).map(|l| {
+                let host = rendering::host_words(l).to_owned();
+                [
+                    format!("  {}", l.type_words()),
+                    host,
+                    l.value_field.clone(),
+                    l.ttl.to_string(),
+                    l.owner.clone(),
+                ]
+            }));
+        }
+        print_choices(rows);
+    }
+    println!("\n{}", rendering::host_note(sheet));
     println!("The token is good until {}.", view.token_expires_at.format("%Y-%m-%d"));
+}
+
+/// Lines in columns; a row with one cell is a heading and takes no column.
+fn print_choices(rows: Vec<[String; 5]>) {
+    let lines: Vec<_> = rows.iter().filter(|r| !r[1].is_empty()).cloned().collect();
+    let text = table(["  TYPE", "HOST", "VALUE", "TTL", "FULL NAME"], lines).to_string();
+    let mut printed = text.lines();
+    println!("{}", printed.next().unwrap_or_default());
+    for row in rows {
+        match row[1].is_empty() {
+            true => println!("{}", row[0]),
+            false => println!("{}", printed.next().unwrap_or_default()),
+        }
+    }
+}
+
+pub(crate) fn baseline(view: &BaselineView) {
+    let Some(baseline) = &view.baseline else {
+        println!("Not taken yet: the zone has not been read since the domain was taken in.");
+        return;
+    };
+    println!("Records of {} as they were at {}, beside now:\n", baseline.zone, exact(baseline.at));
+    if view.compared.is_empty() {
+        println!("The zone cannot be read now. As it was:\n\n{}", view.zone_lines);
+        return;
+    }
+    let rows = view.compared.iter().map(|c| {
+        let word = match c.since {
+            Since::Same => "same",
+            Since::Gone => "gone",
+            Since::New => "new",
+        };
+        let host = names::relative(&c.record.owner, &baseline.zone);
+        [
+            word.into(),
+            c.record.data.type_name().into(),
+            host,
+            c.record.data.to_string(),
+            c.record.ttl.to_string(),
+        ]
+    });
+    println!("{}", table(["NOW", "TYPE", "HOST", "VALUE", "TTL"], rows));
+    println!("\nAs lines to put back: nomenta baseline {} --as zone", baseline.zone);
+}
+
+fn exact(at: DateTime<Utc>) -> String {
+    at.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 pub(crate) fn survey(view: &SurveyView) {
@@ -152,9 +271,11 @@ pub(crate) fn explain(detail: &DomainDetail) {
     for finding in &detail.findings {
         print_finding(finding, now);
     }
+    print_todo(detail);
     println!("\nWhat to publish, and what is read:\n");
-    let rows = detail.lines.iter().map(judged_line);
+    let rows = detail.lines.iter().filter(|l| is_in_use(detail, l)).map(judged_line);
     println!("{}", table(["TYPE", "HOST", "VALUE", "AT THE ZONE", "VANTAGES"], rows));
+    print_waits(detail, now);
     if let Some(next) = detail.next_look {
         match (next - now).num_seconds() {
             ..=1 => println!("\nLooking again now."),
@@ -163,16 +284,69 @@ pub(crate) fn explain(detail: &DomainDetail) {
     }
 }
 
+/// Of several choices, the preferred one and those that are begun.
+fn is_in_use(detail: &DomainDetail, judged: &JudgedLine) -> bool {
+    let of = |l: &&JudgedLine| l.line.purpose == judged.line.purpose;
+    let first = detail.lines.iter().find(of).map(|l| l.line.way);
+    let begun = |way| {
+        let met = |l: &JudgedLine| l.cells.iter().any(|c| c.verdict == Verdict::Match);
+        detail.lines.iter().any(|l| l.line.way == way && met(l))
+    };
+    let any_begun = detail.lines.iter().filter(of).any(|l| begun(l.line.way));
+    if any_begun { begun(judged.line.way) } else { Some(judged.line.way) == first }
+}
+
+/// The customer's list, where there is more to it than one finding says.
+fn print_todo(detail: &DomainDetail) {
+    let open = detail.todo.iter().any(|e| e.kind != EditKind::Keep);
+    let told = detail.findings.len() == 1 && detail.findings[0].finding.edits.len() >= detail.todo.len();
+    if !open || told {
+        return;
+    }
+    println!("\nFor the customer, in this order:\n");
+    println!("{}", table(["  DO", "TYPE", "HOST", "VALUE"], edit_rows(&detail.todo)));
+}
+
+fn edit_rows(edits: &[Edit]) -> Vec<[String; 4]> {
+    let row = |e: &Edit| {
+        let kind = format!("{:?}", e.kind).to_lowercase();
+        let value = match &e.was {
+            Some(was) => format!("{}\nnow {was}", e.value),
+            None => e.value.clone(),
+        };
+        let host = if e.host_field.is_empty() { "(empty)".to_owned() } else { e.host_field.clone() };
+        [format!("  {kind}"), e.rtype.clone(), host, value]
+    };
+    edits.iter().map(row).collect()
+}
+
+/// Who still holds what, and until when.
+fn print_waits(detail: &DomainDetail, now: DateTime<Utc>) {
+    let waiting: Vec<_> = detail.waits.iter().filter(|w| !w.holds.is_empty()).collect();
+    if waiting.is_empty() {
+        return;
+    }
+    let seeing = detail.waits.iter().filter(|w| w.sees).count();
+    println!("\n{seeing} of {} vantages see it.", detail.waits.len());
+    for wait in waiting {
+        let held = wait.holds.join(", ");
+        let until = match wait.until {
+            Some(until) if until > now => {
+                format!("until {}, in {}", until.with_timezone(&Local).format("%H:%M:%S"), span(now, until))
+            }
+            Some(_) => "and lets go about now".into(),
+            None => "and does not say until when".into(),
+        };
+        println!("  {} still holds {held}, {until}.", wait.vantage);
+    }
+}
+
 fn print_finding(open: &OpenFinding, now: DateTime<Utc>) {
     let finding = &open.finding;
     println!("\n{}, for {}", finding.code, span(open.first_seen, now));
     println!("{}", wrapped(&finding.remedy));
     if !finding.edits.is_empty() {
-        let rows = finding.edits.iter().map(|e| {
-            let kind = format!("{:?}", e.kind).to_lowercase();
-            ["  ".to_owned() + &kind, e.rtype.clone(), e.host_field.clone(), e.value.clone()]
-        });
-        println!("\n{}\n", table(["  DO", "TYPE", "HOST", "VALUE"], rows));
+        println!("\n{}\n", table(["  DO", "TYPE", "HOST", "VALUE"], edit_rows(&finding.edits)));
     }
     println!("{}", wrapped(&finding.remark));
     for sighting in &finding.evidence {
@@ -201,7 +375,7 @@ fn judged_line(judged: &JudgedLine) -> [String; 5] {
         tally(&verdicts)
     };
     let line = &judged.line;
-    [line.rtype.to_string(), line.host_field.clone(), line.value.clone(), of(true), of(false)]
+    [line.type_words(), rendering::host_words(line).to_owned(), line.value_field.clone(), of(true), of(false)]
 }
 
 /// `match 2` or `absent 1, match 2`.
@@ -234,6 +408,7 @@ fn event_words(event: &Event) -> String {
     let text = |name: &str| event.data[name].as_str().unwrap_or_default().to_owned();
     match event.kind.trim_start_matches("nomenta.") {
         "domain.enrolled" => format!("enrolled for the site {} of {}", text("site"), text("account")),
+        "token.rotated" => "given a new token".into(),
         "gate.changed" => {
             format!("{}: {} → {}. {}", text("gate"), text("from"), text("to"), text("reason"))
         }

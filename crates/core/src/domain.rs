@@ -2,10 +2,13 @@
 
 use chrono::{DateTime, Utc};
 
+use crate::form::Form;
 use crate::gate::Gates;
-use crate::hostname::Hostname;
+use crate::hostname::{Hostname, Subject};
 use crate::ingress::{Ingress, Platform};
+use crate::reading::Record;
 use crate::sheet::Sheet;
+use crate::survey::Target;
 use crate::token::Token;
 
 /// A domain and what the platform expects of it.
@@ -17,8 +20,20 @@ pub struct Domain {
     pub site: String,
     /// The ingress of that site.
     pub ingress: Ingress,
+    /// Whether every name under the host is meant, and not the host itself.
+    pub wildcard: bool,
     /// The verification token.
     pub token: Token,
+    /// When it runs out; after that it proves nothing new.
+    pub token_expires_at: DateTime<Utc>,
+    /// Tokens that were valid before it, newest first.
+    pub superseded: Vec<Token>,
+    /// The customer's mail records as they were at enrolment.
+    pub mail_before: Vec<Record>,
+    /// When anything about it changed last.
+    pub moved_at: DateTime<Utc>,
+    /// How the customer's DNS editor wants a line typed, where known.
+    pub form: Option<Form>,
     /// The gates as they stood before this look.
     pub gates: Gates,
     /// The zone's apex as last found, else the registered domain.
@@ -32,8 +47,29 @@ pub struct Domain {
 }
 
 impl Domain {
+    /// The name that routing records stand at: the host, or `*.` and the host.
+    pub fn routed(&self) -> String {
+        self.subject().to_string()
+    }
+
+    /// What the domain was taken in for.
+    pub fn subject(&self) -> Subject {
+        Subject { host: self.host.clone(), wildcard: self.wildcard }
+    }
+
     /// The sheet, relative to `zone`.
     pub fn sheet(&self, platform: &Platform, zone: &str) -> Sheet {
-        Sheet::draw(platform, &self.host, zone, &self.token, &self.ingress, &self.site)
+        Sheet::draw(self, platform, zone)
+    }
+
+    /// What a survey asks about.
+    pub fn target(&self, platform: &Platform) -> Target {
+        Target {
+            host: self.host.clone(),
+            routed: self.routed(),
+            challenge: platform.challenge_name(self.host.as_str()),
+            brand: platform.brand.clone(),
+            canonical: self.ingress.canonical.for_site(&self.site),
+        }
     }
 }

@@ -1,15 +1,20 @@
 //! A diagnosed problem, and the case that detectors look at.
 
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
 use crate::domain::Domain;
 use crate::evidence::Evidence;
 use crate::gate::GateName;
+use crate::ingress::Platform;
 use crate::policy::Policy;
-use crate::reading::{Record, RecordData, Source};
-use crate::sheet::{Line, Sheet};
+use crate::reading::{Reading, Record, RecordData, RecordType, Source};
+use crate::sheet::{Line, Purpose, Sheet, Way};
 use crate::survey::{HostView, Survey};
-use crate::verdict::AddressSplit;
+use crate::verdict::{self, AddressSplit, Expected, Verdict};
 
 /// How much a finding matters.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -71,6 +76,18 @@ pub enum EditKind {
     Keep,
 }
 
+impl EditKind {
+    /// What is in the way goes before what needs the place comes.
+    pub(crate) fn order(self) -> u8 {
+        match self {
+            Self::Keep => 0,
+            Self::Delete => 1,
+            Self::Change => 2,
+            Self::Add => 3,
+        }
+    }
+}
+
 /// One change in the customer's DNS editor.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -85,6 +102,21 @@ pub struct Edit {
     pub owner: String,
     /// The record's value; for a change, the new one.
     pub value: String,
+    /// For a change, the old value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub was: Option<String>,
+}
+
+impl Edit {
+    /// Whether this and `other` are about the same record, as it is now.
+    pub fn is_about(&self, other: &Self) -> bool {
+        let now = |e: &Self| e.was.clone().unwrap_or_else(|| e.value.clone());
+        let adds = |e: &Self| e.kind == EditKind::Add;
+        self.owner == other.owner
+            && self.rtype == other.rtype
+            && adds(self) == adds(other)
+            && now(self) == now(other)
+    }
 }
 
 /// An entry of the catalogue: one kind of problem.
@@ -108,6 +140,8 @@ pub struct Entry {
 pub struct Diagnosis {
     /// The gate it concerns, where that depends on the case.
     pub gate: Option<GateName>,
+    /// How much it matters, where that depends on the case.
+    pub severity: Option<Severity>,
     /// See [`Finding::remedy`].
     pub remedy: String,
     /// See [`Finding::remark`].
@@ -122,6 +156,8 @@ pub struct Diagnosis {
 pub struct Case<'a> {
     /// The domain.
     pub domain: &'a Domain,
+    /// The platform's own names.
+    pub platform: &'a Platform,
     /// Its sheet, relative to the zone that was found.
     pub sheet: &'a Sheet,
     /// What DNS says.
@@ -130,14 +166,98 @@ pub struct Case<'a> {
     pub evidence: &'a Evidence,
     /// The operator's settings.
     pub policy: &'a Policy,
+    /// The moment of judging.
+    pub now: DateTime<Utc>,
 }
 
 impl Case<'_> {
+    /// What routing is held against.
+    pub fn expected(&self) -> Expected<'_> {
+        Expected::new(self.sheet, &self.domain.ingress, self.survey)
+    }
+
+    /// What the authority servers as a whole say about routing: the worst of
+    /// their verdicts, unreadable without any.
+    pub fn verdict(&self) -> Verdict {
+        let expected = self.expected();
+        let mut verdicts = self.survey.authority_views().into_iter().map(|(_, v)| expected.routing(Some(&v)));
+        let first = verdicts.next().unwrap_or(Verdict::Unreadable);
+        verdicts.fold(first, |worst, v| if worst == Verdict::Match { v } else { worst })
+    }
+
+    /// Whether every authority server leads visitors here.
+    pub fn routed(&self) -> bool {
+        self.verdict() == Verdict::Match
+    }
+
+    /// Whether every authority server that answers returns the token.
+    pub fn owned(&self) -> bool {
+        let (with, all) = self.owners();
+        all > 0 && with == all
+    }
+
+    /// How many authority servers return the token, and how many answer.
+    pub fn owners(&self) -> (usize, usize) {
+        let sources = self.survey.sources().into_iter().filter(|s| s.is_authority());
+        let verdicts = sources.map(|s| verdict::ownership(self.sheet, self.survey, s));
+        let answered: Vec<_> = verdicts.filter(|v| *v != Verdict::Unreadable).collect();
+        (answered.iter().filter(|v| **v == Verdict::Match).count(), answered.len())
+    }
+
+    /// The choice of routing that fits what the zone holds: the one begun, one
+    /// that leaves mail alone, else the preferred one.
+    pub fn way(&self) -> Way {
+        let ways = self.sheet.ways(Purpose::Routing);
+        let first = ways.first().copied().unwrap_or(Way::Cname);
+        let begun =
+            self.address_views().iter().any(|(_, _, s)| !s.ours_v4.is_empty() || !s.ours_v6.is_empty());
+        let mail = self.has_mail(&self.sheet.routed);
+        let alias = self.survey.authority_views().iter().any(|(_, v)| v.cname().is_some());
+        if ways.contains(&Way::Addresses) && ((begun && !alias) || mail) { Way::Addresses } else { first }
+    }
+
+    /// Whether mail records of its own stand at a name.
+    pub fn has_mail(&self, name: &str) -> bool {
+        let mut held = self.survey.held(name, RecordType::Mx);
+        held.any(|(source, r)| matches!(r.data, RecordData::Mx { .. }) && !self.from_wildcard(source, name))
+    }
+
+    /// Whether what `source` says about the host or the challenge comes from a
+    /// wildcard (RFC 4592): a name beside it, that nobody publishes, has it too.
+    pub fn from_wildcard(&self, source: &Source, name: &str) -> bool {
+        let target = self.domain.target(self.platform);
+        let (probe, rtype) = match name {
+            name if name == target.challenge => (target.token_probe(), RecordType::Txt),
+            name if name == target.routed => (target.host_probe(), RecordType::A),
+            _ => return false,
+        };
+        let at = |name: &str| -> BTreeSet<RecordData> {
+            let readings = self.survey.of(name, rtype).filter(|r| &r.source == source);
+            let records = readings.filter_map(Reading::answer).flatten();
+            records.filter(|r| r.owner == name).map(|r| r.data.clone()).collect()
+        };
+        let beside = at(&probe);
+        !beside.is_empty() && at(name) == beside
+    }
+
+    /// Whether an HTTPS record leads browsers somewhere else (RFC 9460).
+    pub fn is_stray_binding(&self, record: &Record) -> bool {
+        let RecordData::Https { target, hints, .. } = &record.data else { return false };
+        let names = ["", self.sheet.routed.as_str(), self.sheet.canonical.as_str()];
+        let ours = |hint: &IpAddr| match hint {
+            IpAddr::V4(a) => self.domain.ingress.ipv4.contains(a),
+            IpAddr::V6(a) => self.domain.ingress.ipv6.contains(a),
+        };
+        !names.contains(&target.as_str()) || !hints.iter().all(ours)
+    }
+
     /// The authority servers' views of the host, with the split of addresses,
-    /// leaving out those that are an alias.
+    /// leaving out those that are an alias or come from a wildcard.
     pub fn address_views(&self) -> Vec<(&Source, HostView, AddressSplit)> {
         let views = self.survey.authority_views().into_iter();
-        let own = views.filter(|(_, view)| view.cname.is_none());
+        let own = views.filter(|(source, view)| {
+            view.cname().is_none() && !self.from_wildcard(source, &self.sheet.routed)
+        });
         own.map(|(source, view)| {
             let split = AddressSplit::of(&view, &self.domain.ingress);
             (source, view, split)
@@ -145,9 +265,13 @@ impl Case<'_> {
         .collect()
     }
 
-    /// The first of those for which `wanted` holds.
+    /// The first of those for which `wanted` holds, unless visitors arrive all
+    /// the same, as by an alias at the apex.
     pub fn first_split(&self, wanted: impl Fn(&AddressSplit) -> bool) -> Option<AddressSplit> {
-        self.address_views().into_iter().map(|(_, _, split)| split).find(wanted)
+        let expected = self.expected();
+        let wrong =
+            |(_, view, _): &(&Source, HostView, AddressSplit)| expected.routing(Some(view)) != Verdict::Match;
+        self.address_views().into_iter().filter(wrong).map(|(_, _, split)| split).find(wanted)
     }
 
     /// Edits that add what the sheet asks for and one kind of address lacks.
@@ -162,24 +286,36 @@ impl Case<'_> {
 
     /// An edit at the host itself.
     pub fn edit_host(&self, kind: EditKind, rtype: &str, value: String) -> Edit {
-        self.edit(kind, rtype, self.domain.host.as_str(), value)
+        self.edit(kind, rtype, &self.sheet.routed, value)
     }
 
     /// An edit at any name of the zone.
     pub fn edit(&self, kind: EditKind, rtype: &str, owner: &str, value: String) -> Edit {
         let host_field = self.sheet.host_field(owner);
-        Edit { kind, rtype: rtype.to_owned(), host_field, owner: owner.to_owned(), value }
+        Edit { kind, rtype: rtype.to_owned(), host_field, owner: owner.to_owned(), value, was: None }
+    }
+
+    /// An edit of a record as it was read.
+    pub fn edit_record(&self, kind: EditKind, record: &Record) -> Edit {
+        self.edit(kind, record.data.type_name(), &record.owner, record.data.to_string())
     }
 
     /// The edit that publishes a line of the sheet.
     pub fn publish(&self, line: &Line) -> Edit {
-        self.edit(EditKind::Add, &line.rtype.to_string(), &line.owner, line.value.clone())
+        self.edit(EditKind::Add, &line.type_words(), &line.owner, line.value.clone())
+    }
+
+    /// The edit that gives a record the value of a line of the same type.
+    pub fn change(&self, record: &Record, line: &Line) -> Edit {
+        let was = Some(record.data.to_string());
+        let edit = self.edit(EditKind::Change, record.data.type_name(), &record.owner, line.value.clone());
+        Edit { was, ..edit }
     }
 
     /// What the authority servers hold at the host, as evidence.
     pub fn host_sightings(&self, wanted: impl Fn(&RecordData) -> bool) -> Vec<Sighting> {
         use crate::reading::RecordType::{A, Aaaa};
-        let host = self.domain.host.as_str();
+        let host = self.sheet.routed.as_str();
         [A, Aaaa]
             .into_iter()
             .flat_map(|rtype| self.survey.authority(host, rtype))
@@ -211,7 +347,9 @@ pub fn sentences(edits: &[Edit]) -> String {
 }
 
 fn sentence(edit: &Edit) -> String {
-    let Edit { rtype, host_field, value, .. } = edit;
+    let Edit { rtype, value, .. } = edit;
+    // An editor whose box stays blank for the zone itself.
+    let host_field = if edit.host_field.is_empty() { &edit.owner } else { &edit.host_field };
     match edit.kind {
         EditKind::Add => format!("Add the {rtype} record {value} at {host_field}."),
         EditKind::Change => format!("Change the {rtype} record at {host_field} to {value}."),
@@ -226,7 +364,7 @@ mod tests {
 
     fn edit(kind: EditKind, value: &str) -> Edit {
         let owner = "www.onswick.example".to_owned();
-        Edit { kind, rtype: "A".into(), host_field: "www".into(), owner, value: value.into() }
+        Edit { kind, rtype: "A".into(), host_field: "www".into(), owner, value: value.into(), was: None }
     }
 
     #[test]

@@ -145,6 +145,53 @@ impl Hostname {
     }
 }
 
+/// What a domain is taken in for: a name, or every name under one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Subject {
+    /// The name, without the asterisk.
+    pub host: Hostname,
+    /// Whether every name under it is meant.
+    pub wildcard: bool,
+}
+
+impl Subject {
+    /// Reads a name as [`Hostname::parse`] does, with `*.` before it for a
+    /// wildcard (RFC 4592).
+    ///
+    /// # Errors
+    /// As for `Hostname::parse`.
+    pub fn parse(typed: &str) -> Result<Self, HostnameError> {
+        let (typed, wildcard) = Self::split(typed);
+        Ok(Self { host: Hostname::parse(typed)?, wildcard })
+    }
+
+    /// As [`parse`](Self::parse), and refuses names under the platform's zone.
+    ///
+    /// # Errors
+    /// As for `Hostname::parse_for`.
+    pub fn parse_for(typed: &str, platform_zone: &str) -> Result<Self, HostnameError> {
+        let (typed, wildcard) = Self::split(typed);
+        Ok(Self { host: Hostname::parse_for(typed, platform_zone)?, wildcard })
+    }
+
+    fn split(typed: &str) -> (&str, bool) {
+        let bare = typed.trim();
+        bare.strip_prefix("*.").map_or((bare, false), |rest| (rest, true))
+    }
+
+    /// The name in the customer's own script, for showing.
+    pub fn to_unicode(&self) -> String {
+        let shown = self.host.to_unicode();
+        if self.wildcard { format!("*.{shown}") } else { shown }
+    }
+}
+
+impl fmt::Display for Subject {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}{}", if self.wildcard { "*." } else { "" }, self.host)
+    }
+}
+
 /// Cuts a URL down to its host; a bare name passes unchanged.
 fn host_part(typed: &str) -> Result<&str, HostnameError> {
     let trimmed = typed.trim().trim_matches(['"', '\'', '<', '>', '`']).trim();
@@ -321,6 +368,17 @@ mod tests {
         assert_eq!(refuse("onswick.quaymark.example"), "platform-zone");
         assert_eq!(refuse("Quaymark.example"), "platform-zone");
         assert!(Hostname::parse_for("notquaymark.example", "quaymark.example").is_ok());
+    }
+
+    #[test]
+    fn a_wildcard_is_the_name_under_its_asterisk() {
+        let subject = Subject::parse(" *.Lines.Onswick.example. ").expect("valid");
+        assert_eq!((subject.to_string().as_str(), subject.wildcard), ("*.lines.onswick.example", true));
+        assert!(!Subject::parse("lines.onswick.example").expect("valid").wildcard);
+        let code = |typed| Subject::parse_for(typed, "quaymark.example").expect_err(typed).code();
+        assert_eq!(code("*.quaymark.example"), "platform-zone");
+        assert_eq!(code("*.*.onswick.example"), "forbidden-character");
+        assert_eq!(code("*.example"), "public-suffix");
     }
 
     #[test]

@@ -15,12 +15,25 @@ pub struct Platform {
     pub zone: String,
     /// The word between `_` and `-challenge`.
     pub brand: String,
+    /// Zone under which a CNAME proves ownership: `<token>.<proof zone>`.
+    #[serde(default)]
+    pub proof_zone: Option<String>,
+    /// Zone to which customers delegate `_acme-challenge` by CNAME, for
+    /// certificates that need DNS-01.
+    #[serde(default)]
+    pub acme_zone: Option<String>,
 }
 
 impl Platform {
     /// Where the TXT token of `host` is published.
     pub fn challenge_name(&self, host: &str) -> String {
         format!("_{}-challenge.{host}", self.brand)
+    }
+
+    /// A name beside the challenge that nobody publishes: an answer for it
+    /// comes from a wildcard.
+    pub fn probe_name(&self, parent: &str) -> String {
+        format!("_{}-probe.{parent}", self.brand)
     }
 
     /// The default host of a site.
@@ -45,6 +58,16 @@ pub struct Ingress {
     pub ipv6: BTreeSet<Ipv6Addr>,
     /// What a subdomain's CNAME points at.
     pub canonical: CanonicalHost,
+    /// Name servers to which a whole zone may be delegated; may be empty.
+    #[serde(default)]
+    pub name_servers: BTreeSet<String>,
+    /// Whether a subdomain may have the addresses instead of a CNAME.
+    #[serde(default = "yes")]
+    pub subdomain_addresses: bool,
+}
+
+fn yes() -> bool {
+    true
 }
 
 /// The canonical host: one name for all sites, or one per site by `{site}`.

@@ -6,22 +6,28 @@
 //! comes in as an argument, and [`step::step`] answers with the new gates, the
 //! findings, what to do next and when to look again.
 
+pub mod baseline;
 pub mod domain;
 pub mod evidence;
 pub mod finding;
 pub mod findings;
+pub mod form;
 pub mod gate;
 pub mod hostname;
 pub mod ingress;
 pub mod names;
 pub mod policy;
 pub mod reading;
+pub mod rendering;
 pub mod schedule;
 pub mod sheet;
 pub mod step;
 pub mod survey;
+pub mod todo;
 pub mod token;
 pub mod verdict;
+pub mod waiting;
+pub mod zonetext;
 
 #[cfg(test)]
 pub(crate) mod test;

@@ -18,6 +18,9 @@ pub enum RecordType {
     Caa,
     Ns,
     Soa,
+    Mx,
+    Https,
+    Ds,
 }
 
 impl fmt::Display for RecordType {
@@ -30,6 +33,9 @@ impl fmt::Display for RecordType {
             Self::Caa => "CAA",
             Self::Ns => "NS",
             Self::Soa => "SOA",
+            Self::Mx => "MX",
+            Self::Https => "HTTPS",
+            Self::Ds => "DS",
         })
     }
 }
@@ -61,13 +67,27 @@ pub enum RecordData {
     },
     /// Name server.
     Ns(String),
-    /// Start of authority: serial and negative TTL (RFC 2308, section 4).
-    Soa {
-        /// Zone serial.
-        serial: u32,
-        /// How long, in seconds, an absence may be cached.
-        minimum: u32,
+    /// Start of authority (RFC 1035, section 3.3.13).
+    Soa(Box<Soa>),
+    /// Mail exchange (RFC 1035, section 3.3.9).
+    Mx {
+        /// Lower is tried first.
+        preference: u16,
+        /// Host that takes the mail.
+        exchange: String,
     },
+    /// Service binding of a web host (RFC 9460).
+    Https {
+        /// 0 is an alias.
+        priority: u16,
+        /// Target; empty for the owner itself.
+        target: String,
+        /// Addresses given as hints.
+        #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
+        hints: Vec<IpAddr>,
+    },
+    /// Delegation signer (RFC 4034, section 5), by its key tag.
+    Ds(u16),
     /// A type that Nomenta does not judge.
     Other(String),
 }
@@ -82,7 +102,10 @@ impl RecordData {
             Self::Txt(_) => "TXT",
             Self::Caa { .. } => "CAA",
             Self::Ns(_) => "NS",
-            Self::Soa { .. } => "SOA",
+            Self::Soa(_) => "SOA",
+            Self::Mx { .. } => "MX",
+            Self::Https { .. } => "HTTPS",
+            Self::Ds(_) => "DS",
             Self::Other(name) => name,
         }
     }
@@ -96,10 +119,36 @@ impl fmt::Display for RecordData {
             Self::Cname(name) | Self::Ns(name) => f.write_str(name),
             Self::Txt(text) => write!(f, "\"{text}\""),
             Self::Caa { flags, tag, value } => write!(f, "{flags} {tag} \"{value}\""),
-            Self::Soa { serial, minimum } => write!(f, "serial {serial}, minimum {minimum}"),
+            Self::Soa(soa) => write!(f, "serial {}, minimum {}", soa.serial, soa.minimum),
+            Self::Mx { preference, exchange } => write!(f, "{preference} {exchange}"),
+            Self::Https { priority, target, hints } => {
+                write!(f, "{priority} {}", if target.is_empty() { "." } else { target })?;
+                hints.iter().try_for_each(|hint| write!(f, " hint={hint}"))
+            }
+            Self::Ds(key_tag) => write!(f, "key tag {key_tag}"),
             Self::Other(name) => f.write_str(name),
         }
     }
+}
+
+/// Start of authority. Times are in seconds.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Soa {
+    /// Primary name server.
+    pub primary: String,
+    /// Mailbox of the person in charge, written as a name.
+    pub contact: String,
+    /// Zone serial.
+    pub serial: u32,
+    /// How often secondaries ask.
+    pub refresh: u32,
+    /// How soon they ask again when nobody answered.
+    pub retry: u32,
+    /// When they give up.
+    pub expire: u32,
+    /// How long an absence may be cached (RFC 2308, section 4).
+    pub minimum: u32,
 }
 
 /// A record as it was read.
@@ -181,6 +230,9 @@ pub enum Outcome {
     Silence,
     /// The egress guard does not let a packet go to this address.
     Guarded,
+    /// This machine has no way to such an address, as with IPv6 on an IPv4-only
+    /// one. It says nothing about the server.
+    NoRoute,
     /// Replies arrived that cannot be read.
     Garbled {
         /// What is wrong with them.
@@ -203,9 +255,59 @@ pub struct Reading {
     pub outcome: Outcome,
     /// Round-trip in milliseconds, of the try that was answered.
     pub rtt_ms: u32,
+    /// How many seconds more this absence may be cached (RFC 2308, section 5).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub negative_ttl: Option<u32>,
+    /// Extended errors (RFC 8914).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub extended: Vec<ExtendedError>,
+    /// After SERVFAIL: what came when DNSSEC checking was switched off.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub unchecked: Option<Rcode>,
+}
+
+/// An extended DNS error (RFC 8914, section 2).
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct ExtendedError {
+    /// Its number in the IANA registry.
+    pub code: u16,
+    /// What the server adds in words.
+    pub text: String,
+}
+
+impl fmt::Display for ExtendedError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.text.as_str() {
+            "" => write!(f, "extended error {}", self.code),
+            text => write!(f, "extended error {} ({text})", self.code),
+        }
+    }
 }
 
 impl Reading {
+    /// A reading without extras.
+    pub fn new(source: Source, name: String, rtype: RecordType, outcome: Outcome, rtt_ms: u32) -> Self {
+        let (negative_ttl, extended, unchecked) = (None, Vec::new(), None);
+        Self { source, name, rtype, outcome, rtt_ms, negative_ttl, extended, unchecked }
+    }
+
+    /// Whether this is from a server of the zone that is no authority for it:
+    /// it refuses, fails, or answers without authority (RFC 1912, section 2.8).
+    pub fn is_lame(&self) -> bool {
+        let lame = match &self.outcome {
+            Outcome::Answer { rcode: Rcode::NoError | Rcode::NxDomain, authoritative, .. } => !authoritative,
+            Outcome::Answer { .. } => true,
+            _ => false,
+        };
+        lame && self.source.is_authority()
+    }
+
+    /// Whether the answer says that the name does not exist at all.
+    pub fn is_nxdomain(&self) -> bool {
+        matches!(self.outcome, Outcome::Answer { rcode: Rcode::NxDomain, .. })
+    }
+
     /// The records of a usable answer: positive, or a plain "not there".
     pub fn answer(&self) -> Option<&[Record]> {
         match &self.outcome {
@@ -223,6 +325,7 @@ impl Reading {
             Outcome::Answer { rcode, .. } => Some(format!("answers {rcode:?}")),
             Outcome::Silence => Some("does not answer".into()),
             Outcome::Guarded => Some("has an address that may not be asked".into()),
+            Outcome::NoRoute => Some("cannot be reached from here".into()),
             Outcome::Garbled { reason } => Some(format!("answers unreadably: {reason}")),
         }
     }
@@ -234,7 +337,7 @@ mod tests {
 
     fn reading(outcome: Outcome) -> Reading {
         let source = Source::Vantage { name: "north".into() };
-        Reading { source, name: "onswick.example".into(), rtype: RecordType::A, outcome, rtt_ms: 3 }
+        Reading::new(source, "onswick.example".into(), RecordType::A, outcome, 3)
     }
 
     fn answered(rcode: Rcode) -> Reading {
@@ -270,7 +373,18 @@ mod tests {
             (RecordData::Txt("token=x y".into()), "TXT", "\"token=x y\""),
             (caa, "CAA", "128 issue \"ca.example\""),
             (RecordData::Ns("ns1.example".into()), "NS", "ns1.example"),
-            (RecordData::Soa { serial: 7, minimum: 60 }, "SOA", "serial 7, minimum 60"),
+            (
+                RecordData::Soa(Soa { serial: 7, minimum: 60, ..Soa::default() }.into()),
+                "SOA",
+                "serial 7, minimum 60",
+            ),
+            (RecordData::Mx { preference: 10, exchange: "mx.example".into() }, "MX", "10 mx.example"),
+            (
+                RecordData::Https { priority: 1, target: String::new(), hints: vec![[192, 0, 2, 7].into()] },
+                "HTTPS",
+                "1 . hint=192.0.2.7",
+            ),
+            (RecordData::Ds(4711), "DS", "key tag 4711"),
             (RecordData::Other("LOC".into()), "LOC", "LOC"),
         ] {
             assert_eq!((data.type_name(), data.to_string().as_str()), (kind, shown));

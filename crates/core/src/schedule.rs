@@ -27,6 +27,14 @@ pub fn next_look(
     }
 }
 
+/// The next look at a domain whose zone is right while resolvers still hold
+/// older answers: the moment at which the first of them lets go.
+pub fn when_cache_ends(ends: DateTime<Utc>, policy: &Policy, now: DateTime<Utc>) -> DateTime<Utc> {
+    // Resolvers count whole seconds, so the last one may be shown as none.
+    let after = ends + Duration::seconds(1);
+    after.clamp(now + Duration::milliseconds(500), now + policy.look_most.max(Duration::seconds(1)))
+}
+
 /// When a refused order may be followed by another: doubling from
 /// `policy.order_retry`.
 pub fn order_retry(refusals: i32, policy: &Policy, now: DateTime<Utc>) -> DateTime<Utc> {

@@ -11,14 +11,14 @@ use crate::domain::Domain;
 use crate::evidence::{Evidence, OrderState, ProbeResult};
 use crate::finding::{Case, Finding, Severity};
 use crate::findings;
-use crate::gate::{Gate, GateName, GateState, Gates};
+use crate::gate::{Gate, GateName, GateState, Gates, Stage};
 use crate::ingress::Platform;
 use crate::policy::Policy;
-use crate::reading::{RecordData, RecordType, Source};
 use crate::schedule;
-use crate::sheet::Sheet;
+use crate::sheet::Way;
 use crate::survey::{HostView, Survey, ZoneView};
-use crate::verdict::{self, Verdict};
+use crate::verdict::{Expected, Verdict};
+use crate::waiting::{self, Wait};
 
 /// What the world outside must do before the domain can get further.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -50,6 +50,10 @@ pub struct Outcome {
     pub fingerprint: Option<i64>,
     /// Share of vantages that see the routing, 0 to 1.
     pub spread: Option<f64>,
+    /// What each vantage sees or still holds.
+    pub waits: Vec<Wait>,
+    /// When anything about the domain changed last.
+    pub moved_at: DateTime<Utc>,
 }
 
 /// What the evidence says about one gate.
@@ -72,13 +76,14 @@ pub fn step(
     let Some(survey) = &evidence.survey else { return unsurveyed(domain, policy, now) };
     let zone = survey.apex().unwrap_or(&domain.zone).to_owned();
     let sheet = domain.sheet(platform, &zone);
-    let case = Case { domain, sheet: &sheet, survey, evidence, policy };
+    let case = Case { domain, platform, sheet: &sheet, survey, evidence, policy, now };
     let found = findings::diagnose(&case);
-    let spread = spread(domain, &sheet, survey);
+    let waits = waiting::waits(&case);
+    let spread = waiting::spread(&waits);
 
     let mut board = Board { gates: domain.gates.clone(), findings: &found, now };
-    board.set(GateName::Ownership, ownership(domain, &sheet, survey));
-    let routed = routing(domain, &sheet, survey, spread, policy);
+    board.set(GateName::Ownership, ownership(&case));
+    let routed = routing(&case, &waits);
     board.set(GateName::Routing, routed);
     let (judged, order) = certificate(&board, domain, evidence, now);
     board.set(GateName::Certificate, judged);
@@ -93,9 +98,15 @@ pub fn step(
         OrderState::Refused { retry_at, .. } => Some(*retry_at),
         _ => None,
     };
-    let next_look = schedule::next_look(gates.stage(), quiet_looks, policy, retry_at, now);
+    let ends = waits.iter().filter_map(|w| w.until).min().filter(|_| gates.stage() != Stage::Live);
+    let next_look = match ends {
+        Some(ends) => schedule::when_cache_ends(ends, policy, now),
+        None => schedule::next_look(gates.stage(), quiet_looks, policy, retry_at, now),
+    };
     let action = order.or(probe);
-    Outcome { gates, findings: found, action, next_look, quiet_looks, zone, fingerprint, spread }
+    let moved_at = if moved { now } else { domain.moved_at };
+    let findings = found;
+    Outcome { gates, findings, action, next_look, quiet_looks, zone, fingerprint, spread, waits, moved_at }
 }
 
 /// Nothing was read, so nothing is known anew.
@@ -109,6 +120,8 @@ fn unsurveyed(domain: &Domain, policy: &Policy, now: DateTime<Utc>) -> Outcome {
         zone: domain.zone.clone(),
         fingerprint: domain.fingerprint,
         spread: None,
+        waits: Vec::new(),
+        moved_at: domain.moved_at,
     }
 }
 
@@ -147,15 +160,17 @@ impl Board<'_> {
 }
 
 /// Passes when every authority server that answers returns the token.
-fn ownership(domain: &Domain, sheet: &Sheet, survey: &Survey) -> Judged {
-    let token = RecordData::Txt(domain.token.txt_value());
-    let answers: Vec<_> = survey.authority(&sheet.challenge, RecordType::Txt).collect();
-    let with = answers.iter().filter(|(_, rs)| rs.iter().any(|r| r.data == token)).count();
-    match (with, answers.len()) {
-        (_, 0) => unread(survey),
+fn ownership(case: &Case<'_>) -> Judged {
+    match case.owners() {
+        (_, 0) => unread(case.survey),
+        (with, all) if with == all && case.now > case.domain.token_expires_at && !was_owned(case) => {
+            let day = case.domain.token_expires_at.format("%Y-%m-%d");
+            NotYet(format!("The token ran out on {day}. Rotate it, and hand the customer the new sheet."))
+        }
         (with, all) if with == all => Pass(format!("The token is at every authority server ({all}).")),
         (0, _) => {
-            NotYet(format!("The TXT record at {} is not there yet.", sheet.host_field(&sheet.challenge)))
+            let at = case.sheet.host_field(&case.sheet.challenge);
+            NotYet(format!("The TXT record at {at} is not there yet."))
         }
         (with, all) => NotYet(format!("{with} of {all} authority servers return the token.")),
     }
@@ -168,55 +183,49 @@ fn unread(survey: &Survey) -> Judged {
     }
 }
 
+/// A token that proved ownership in time goes on proving it.
+fn was_owned(case: &Case<'_>) -> bool {
+    matches!(case.domain.gates.get(GateName::Ownership).state, GateState::Passed | GateState::Lapsed)
+}
+
 /// Passes when the authority servers agree on one choice met exactly, and the
 /// spread over the vantages reaches the quorum.
-fn routing(domain: &Domain, sheet: &Sheet, survey: &Survey, spread: Option<f64>, policy: &Policy) -> Judged {
-    let views = survey.authority_views();
-    if views.is_empty() {
-        return unread(survey);
-    }
-    let verdict = |view| verdict::routing(Some(view), sheet, &domain.ingress);
-    if views.iter().all(|(_, view)| verdict(view) == Verdict::Match) {
-        return spread_enough(spread, policy);
-    }
-    if views.iter().all(|(_, view)| verdict(view) == Verdict::Absent) {
-        let kinds = if sheet.apex { "address records are" } else { "CNAME record is" };
-        return NotYet(format!("The {kinds} not at {} yet.", sheet.host_field(sheet.host.as_str())));
-    }
-    NotYet("The authority servers do not all return what the sheet asks for.".into())
-}
-
-fn spread_enough(spread: Option<f64>, policy: &Policy) -> Judged {
-    match spread {
-        Some(share) if share + 1e-9 < policy.quorum => NotYet(format!(
-            "The zone is right. {:.0} % of the vantages see it; {:.0} % are needed. The rest still hold an \
-             older answer.",
-            share * 100.0,
-            policy.quorum * 100.0
-        )),
-        _ => Pass("The authority servers agree, and enough vantages see it.".into()),
+fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
+    match case.verdict() {
+        Verdict::Unreadable => unread(case.survey),
+        Verdict::Match => spread_enough(waits, case.policy),
+        Verdict::Absent => {
+            let kinds = if case.way() == Way::Cname { "CNAME record is" } else { "address records are" };
+            NotYet(format!("The {kinds} not at {} yet.", case.sheet.host_field(&case.sheet.routed)))
+        }
+        _ => NotYet("The authority servers do not all return what the sheet asks for.".into()),
     }
 }
 
-/// Share of vantages whose reading matches; `None` without vantages.
-fn spread(domain: &Domain, sheet: &Sheet, survey: &Survey) -> Option<f64> {
-    let sources = survey.sources();
-    let vantages: Vec<&Source> = sources.into_iter().filter(|s| !s.is_authority()).collect();
-    let sees = |source: &&&Source| {
-        let view = survey.host_view(source);
-        verdict::routing(view.as_ref(), sheet, &domain.ingress) == Verdict::Match
+fn spread_enough(waits: &[Wait], policy: &Policy) -> Judged {
+    let share = match waiting::spread(waits) {
+        Some(share) if share + 1e-9 < policy.quorum => share,
+        _ => return Pass("The authority servers agree, and enough vantages see it.".into()),
     };
-    let seeing = vantages.iter().filter(sees).count();
-    (!vantages.is_empty()).then(|| seeing as f64 / vantages.len() as f64)
+    let ends = match waiting::settled_at(waits, policy.quorum) {
+        Some(at) => format!("Enough of them let go of it by {}.", at.format("%H:%M:%S UTC")),
+        None => "Some of them give no answer that tells how long.".into(),
+    };
+    NotYet(format!(
+        "The zone is right. {:.0} % of the vantages see it; {:.0} % are needed. The rest still hold an older \
+         answer. {ends}",
+        share * 100.0,
+        policy.quorum * 100.0
+    ))
 }
 
 /// Where a visitor is led: the addresses that the first matching vantage gives,
 /// IPv6 first, as certification authorities try them. Empty until one matches.
 pub fn addresses_to_visit(domain: &Domain, platform: &Platform, survey: &Survey) -> Vec<IpAddr> {
     let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone));
-    let vantages = survey.sources().into_iter().filter(|s| !s.is_authority());
-    let mut views = vantages.filter_map(|source| survey.host_view(source));
-    let matching = |v: &HostView| verdict::routing(Some(v), &sheet, &domain.ingress) == Verdict::Match;
+    let expected = Expected::new(&sheet, &domain.ingress, survey);
+    let mut views = survey.vantages().filter_map(|source| survey.host_view(source));
+    let matching = |v: &HostView| expected.routing(Some(v)) == Verdict::Match;
     let Some(view) = views.find(matching) else { return Vec::new() };
     let six = view.ipv6.into_iter().map(IpAddr::from);
     six.chain(view.ipv4.into_iter().map(IpAddr::from)).collect()
@@ -229,8 +238,8 @@ fn certificate(
     evidence: &Evidence,
     now: DateTime<Utc>,
 ) -> (Judged, Option<Action>) {
-    let host = domain.host.as_str();
-    let held = evidence.certificate.as_ref().filter(|c| c.names.iter().any(|n| n == host));
+    let name = domain.routed();
+    let held = evidence.certificate.as_ref().filter(|c| c.names.contains(&name));
     if let Some(held) = held.filter(|c| c.not_after > now) {
         return (Pass(format!("Held until {}.", held.not_after.format("%Y-%m-%d"))), None);
     }
@@ -239,6 +248,10 @@ fn certificate(
     }
     if board.blocker(GateName::Certificate).is_some_and(|f| f.code != "issuer-refused") {
         return (NotYet("An open finding forbids it.".into()), None);
+    }
+    if domain.wildcard {
+        let reason = "A wildcard certificate needs a challenge by DNS, which is not set up.";
+        return (NotYet(reason.into()), None);
     }
     order(evidence, now)
 }
@@ -395,6 +408,18 @@ mod tests {
         let silent = testing::silent_survey(HOST);
         let outcome = judge(&domain, &Evidence { survey: Some(silent), ..Evidence::default() });
         assert_eq!(states(&outcome)[..2], [Passed, Passed]);
+    }
+
+    #[test]
+    fn a_token_that_ran_out_proves_nothing_new_and_keeps_what_it_proved() {
+        let mut domain = testing::domain(HOST);
+        domain.token_expires_at = now() - chrono::Duration::days(1);
+        let evidence = surveyed(&testing::healthy(HOST));
+        let late = judge(&domain, &evidence);
+        assert_eq!(states(&late)[0], Waiting);
+        assert!(late.gates.get(Ownership).reason.contains("Rotate it"));
+        domain.gates = judge(&testing::domain(HOST), &evidence).gates;
+        assert_eq!(states(&judge(&domain, &evidence))[0], Passed);
     }
 
     #[test]

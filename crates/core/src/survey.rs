@@ -23,6 +23,12 @@ pub struct Survey {
     pub zone: ZoneView,
     /// Every answer, authority servers first.
     pub readings: Vec<Reading>,
+    /// Where routing records stand: the host, or `*.` and the host.
+    #[serde(default)]
+    pub routed: String,
+    /// How much was asked.
+    #[serde(default)]
+    pub depth: Depth,
 }
 
 /// Where the delegation walk ended.
@@ -36,6 +42,9 @@ pub enum ZoneView {
         apex: String,
         /// One entry for each address of each server.
         servers: Vec<Authority>,
+        /// The delegation to it, where the walk crossed one.
+        #[serde(default)]
+        delegation: Option<Delegation>,
     },
     /// The registry has no delegation for the registered domain.
     Unregistered {
@@ -55,6 +64,16 @@ pub enum ZoneView {
     },
 }
 
+/// What the zone above says about this one.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Delegation {
+    /// The zone above.
+    pub parent: String,
+    /// Name servers listed there.
+    pub servers: BTreeSet<String>,
+}
+
 /// One address of one authority server.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -64,6 +83,33 @@ pub struct Authority {
     /// Address asked.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub address: IpAddr,
+}
+
+/// How much a survey asks.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub enum Depth {
+    /// What tells whether anything has changed.
+    Quick,
+    /// Everything that a finding may need.
+    #[default]
+    Full,
+}
+
+/// The names and targets that a survey is about.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Target {
+    /// The domain.
+    pub host: Hostname,
+    /// Where routing records stand.
+    pub routed: String,
+    /// Where the token stands.
+    pub challenge: String,
+    /// The word in the challenge label.
+    pub brand: String,
+    /// What a CNAME is to point at.
+    pub canonical: String,
 }
 
 /// One thing to ask.
@@ -77,33 +123,128 @@ pub struct Question {
     pub vantages: bool,
 }
 
-/// What to ask for `host`, once its zone is known.
-///
-/// The doubled names are what an editor makes of a full name typed into a box
-/// that adds the zone by itself.
-pub fn questions(host: &Hostname, challenge: &str, apex: &str) -> Vec<Question> {
-    let ask = |name: &str, rtype, vantages| Question { name: name.to_owned(), rtype, vantages };
-    let host = host.as_str();
-    let mut list = vec![
-        ask(challenge, RecordType::Txt, true),
-        ask(host, RecordType::A, true),
-        ask(host, RecordType::Aaaa, true),
-        ask(&format!("{challenge}.{apex}"), RecordType::Txt, false),
-        ask(&format!("{host}.{apex}"), RecordType::A, false),
-    ];
-    list.extend(names::climb(host).map(|name| ask(name, RecordType::Caa, true)));
-    list
+impl Target {
+    /// What to ask, once the zone is known.
+    pub fn questions(&self, apex: &str, depth: Depth) -> Vec<Question> {
+        let ask = |name: &str, rtype, vantages| Question { name: name.to_owned(), rtype, vantages };
+        let mut list = vec![
+            ask(&self.challenge, RecordType::Txt, true),
+            ask(&self.routed, RecordType::A, true),
+            ask(&self.routed, RecordType::Aaaa, true),
+        ];
+        if depth == Depth::Quick {
+            return list;
+        }
+        list.extend([
+            ask(apex, RecordType::Soa, false),
+            ask(apex, RecordType::Ns, false),
+            ask(&self.routed, RecordType::Txt, false),
+            ask(&self.routed, RecordType::Mx, false),
+            ask(&self.routed, RecordType::Https, false),
+            ask(&self.canonical, RecordType::A, true),
+            ask(&self.canonical, RecordType::Aaaa, true),
+        ]);
+        if self.routed != apex {
+            list.push(ask(apex, RecordType::Mx, false));
+        }
+        list.extend(self.neighbours(apex).into_iter().map(|(name, rtype)| ask(&name, rtype, false)));
+        let climb = names::climb(self.host.as_str());
+        list.extend(climb.map(|name| ask(name, RecordType::Caa, true)));
+        list
+    }
+
+    /// Names at which records end up that were meant for the right ones, and
+    /// names that only a wildcard answers for.
+    fn neighbours(&self, apex: &str) -> Vec<(String, RecordType)> {
+        let mut list = vec![
+            // A full name typed into a box that adds the zone by itself.
+            (format!("{}.{apex}", self.challenge), RecordType::Txt),
+            (format!("{}.{apex}", self.routed), RecordType::A),
+        ];
+        list.extend(self.misplaced(apex).into_iter().map(|name| (name, RecordType::Txt)));
+        list.push((self.token_probe(), RecordType::Txt));
+        if self.routed != apex && !self.routed.starts_with("*.") {
+            list.push((self.host_probe(), RecordType::A));
+        }
+        list
+    }
+
+    /// Where else people put the token: without the underscore, or at the
+    /// label of a name above the host.
+    pub fn misplaced(&self, apex: &str) -> Vec<String> {
+        let host = self.host.as_str();
+        let above = names::climb(host).skip(1).take_while(|name| names::is_within(name, apex));
+        let at = above.map(|name| format!("_{}-challenge.{name}", self.brand));
+        std::iter::once(format!("{}-challenge.{host}", self.brand)).chain(at).collect()
+    }
+
+    /// Beside the challenge: answered by a wildcard alone.
+    pub fn token_probe(&self) -> String {
+        format!("_{}-probe.{}", self.brand, self.host)
+    }
+
+    /// Beside the host: answered by a wildcard alone.
+    pub fn host_probe(&self) -> String {
+        format!("_{}-probe.{}", self.brand, names::parent(self.host.as_str()))
+    }
 }
 
-/// What one source says about the host: its alias or its addresses.
+/// What one source says about the host: its aliases and its addresses.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct HostView {
-    /// Target of a CNAME at the host itself.
-    pub cname: Option<String>,
+    /// Targets of the CNAME records, from the host on.
+    pub chain: Vec<String>,
     /// IPv4 addresses, through aliases where the source follows them.
     pub ipv4: BTreeSet<Ipv4Addr>,
     /// IPv6 addresses, likewise.
     pub ipv6: BTreeSet<Ipv6Addr>,
+    /// Whether addresses of its own stand beside the alias, against RFC 1034,
+    /// section 3.6.2.
+    pub beside: bool,
+}
+
+impl HostView {
+    /// Target of a CNAME at the host itself.
+    pub fn cname(&self) -> Option<&str> {
+        self.chain.first().map(String::as_str)
+    }
+
+    /// Whether neither alias nor address is there.
+    pub fn is_empty(&self) -> bool {
+        self.chain.is_empty() && self.has_no_address()
+    }
+
+    /// Whether no address is there.
+    pub fn has_no_address(&self) -> bool {
+        self.ipv4.is_empty() && self.ipv6.is_empty()
+    }
+
+    /// What `name` leads to in these records; a loop ends where it closes.
+    fn of(name: &str, records: &[&Record]) -> Self {
+        let mut view = Self::default();
+        let mut at = name;
+        while let Some(target) = records.iter().find_map(|r| match &r.data {
+            RecordData::Cname(target) if r.owner == at => Some(target),
+            _ => None,
+        }) {
+            if view.chain.contains(target) || target == name {
+                break;
+            }
+            view.chain.push(target.clone());
+            at = target;
+        }
+        let address = |r: &&Record| matches!(r.data, RecordData::A(_) | RecordData::Aaaa(_));
+        let own = |r: &&Record| address(r) && r.owner == name;
+        view.beside = !view.chain.is_empty() && records.iter().copied().any(|r| own(&r));
+        for record in records.iter().filter(|r| r.owner == name || view.chain.contains(&r.owner)) {
+            match &record.data {
+                RecordData::A(address) => drop(view.ipv4.insert(*address)),
+                RecordData::Aaaa(address) => drop(view.ipv6.insert(*address)),
+                _ => {}
+            }
+        }
+        view
+    }
 }
 
 impl Survey {
@@ -115,20 +256,56 @@ impl Survey {
         }
     }
 
+    /// The delegation to the zone, where the walk crossed one.
+    pub fn delegation(&self) -> Option<&Delegation> {
+        match &self.zone {
+            ZoneView::Found { delegation, .. } => delegation.as_ref(),
+            _ => None,
+        }
+    }
+
     /// Readings of one question.
     pub fn of<'a>(&'a self, name: &'a str, rtype: RecordType) -> impl Iterator<Item = &'a Reading> {
         self.readings.iter().filter(move |r| r.name == name && r.rtype == rtype)
     }
 
-    /// Usable answers of the authority servers to one question.
+    /// Usable answers of the authority servers to one question; what a server
+    /// says that is no authority for the zone counts for nothing.
     pub fn authority<'a>(
         &'a self,
         name: &'a str,
         rtype: RecordType,
     ) -> impl Iterator<Item = (&'a Source, &'a [Record])> {
         self.of(name, rtype)
-            .filter(|r| r.source.is_authority())
+            .filter(|r| r.source.is_authority() && !r.is_lame())
             .filter_map(|r| Some((&r.source, r.answer()?)))
+    }
+
+    /// Records that the authority servers hold at `name` itself, each with one
+    /// server that said so.
+    pub fn held<'a>(
+        &'a self,
+        name: &'a str,
+        rtype: RecordType,
+    ) -> impl Iterator<Item = (&'a Source, &'a Record)> {
+        let mut seen = BTreeSet::new();
+        self.authority(name, rtype)
+            .flat_map(|(source, records)| records.iter().map(move |r| (source, r)))
+            .filter(move |(_, record)| record.owner == name && seen.insert(&record.data))
+    }
+
+    /// Addresses that the canonical host has, as the vantages read them.
+    pub fn addresses_of(&self, name: &str) -> (BTreeSet<Ipv4Addr>, BTreeSet<Ipv6Addr>) {
+        let (mut ipv4, mut ipv6) = (BTreeSet::new(), BTreeSet::new());
+        let readings = self.readings.iter().filter(|r| r.name == name && !r.source.is_authority());
+        for record in readings.filter_map(Reading::answer).flatten() {
+            match record.data {
+                RecordData::A(address) => drop(ipv4.insert(address)),
+                RecordData::Aaaa(address) => drop(ipv6.insert(address)),
+                _ => {}
+            }
+        }
+        (ipv4, ipv6)
     }
 
     /// Each source that was asked about the host, once.
@@ -136,23 +313,26 @@ impl Survey {
         self.readings.iter().map(|r| &r.source).collect()
     }
 
+    /// Each vantage that was asked, once.
+    pub fn vantages(&self) -> impl Iterator<Item = &Source> {
+        self.sources().into_iter().filter(|s| !s.is_authority())
+    }
+
     /// What `source` says about the host; `None` where it gave no answer to
     /// one of the two address questions.
     pub fn host_view(&self, source: &Source) -> Option<HostView> {
-        let host = self.host.as_str();
-        let mut view = HostView::default();
+        let name = self.routed();
+        let mut records = Vec::new();
         for rtype in [RecordType::A, RecordType::Aaaa] {
-            let reading = self.of(host, rtype).find(|r| &r.source == source)?;
-            for record in reading.answer()? {
-                match &record.data {
-                    RecordData::Cname(target) if record.owner == host => view.cname = Some(target.clone()),
-                    RecordData::A(address) => drop(view.ipv4.insert(*address)),
-                    RecordData::Aaaa(address) => drop(view.ipv6.insert(*address)),
-                    _ => {}
-                }
-            }
+            let reading = self.of(name, rtype).find(|r| &r.source == source && !r.is_lame())?;
+            records.extend(reading.answer()?);
         }
-        Some(view)
+        Some(HostView::of(name, &records))
+    }
+
+    /// Where routing records stand.
+    pub fn routed(&self) -> &str {
+        if self.routed.is_empty() { self.host.as_str() } else { &self.routed }
     }
 
     /// Host views of all authority servers that answered.
@@ -180,7 +360,7 @@ impl Survey {
         };
         let chosen = readings
             .iter()
-            .find(|r| r.source.is_authority() && !is_alias(r))
+            .find(|r| r.source.is_authority() && !is_alias(r) && !r.is_lame())
             .or_else(|| readings.iter().find(|r| !r.source.is_authority()))?;
         let caa = chosen.answer()?.iter().filter(|r| matches!(r.data, RecordData::Caa { .. }));
         Some(caa.collect())
@@ -222,7 +402,7 @@ mod tests {
 
     fn answer(source: Source, name: &str, rtype: RecordType, records: Vec<Record>) -> Reading {
         let outcome = Outcome::Answer { rcode: Rcode::NoError, authoritative: false, records };
-        Reading { source, name: name.into(), rtype, outcome, rtt_ms: 1 }
+        Reading::new(source, name.into(), rtype, outcome, 1)
     }
 
     fn caa(owner: &str, value: &str) -> Record {
@@ -231,23 +411,54 @@ mod tests {
     }
 
     #[test]
-    fn the_questions_cover_the_names_their_doubles_and_the_climb_for_caa() {
-        let host = Hostname::parse(HOST).expect("valid");
-        let list = questions(&host, "_c.timetable.onswick.example", "onswick.example");
-        let shown: Vec<_> = list.iter().map(|q| format!("{} {} {}", q.name, q.rtype, q.vantages)).collect();
+    fn a_full_survey_covers_the_names_and_everything_that_goes_wrong_around_them() {
+        let target = test::domain(HOST).target(&test::platform());
+        let list = target.questions("onswick.example", Depth::Full);
+        let shown: Vec<_> = list
+            .iter()
+            .map(|q| format!("{} {}{}", q.name, q.rtype, if q.vantages { " everywhere" } else { "" }))
+            .collect();
         assert_eq!(
             shown,
             [
-                "_c.timetable.onswick.example TXT true",
-                "timetable.onswick.example A true",
-                "timetable.onswick.example AAAA true",
-                "_c.timetable.onswick.example.onswick.example TXT false",
-                "timetable.onswick.example.onswick.example A false",
-                "timetable.onswick.example CAA true",
-                "onswick.example CAA true",
-                "example CAA true",
+                "_quaymark-challenge.timetable.onswick.example TXT everywhere",
+                "timetable.onswick.example A everywhere",
+                "timetable.onswick.example AAAA everywhere",
+                "onswick.example SOA",
+                "onswick.example NS",
+                "timetable.onswick.example TXT",
+                "timetable.onswick.example MX",
+                "timetable.onswick.example HTTPS",
+                "onswick.edge.quaymark.example A everywhere",
+                "onswick.edge.quaymark.example AAAA everywhere",
+                "onswick.example MX",
+                "_quaymark-challenge.timetable.onswick.example.onswick.example TXT",
+                "timetable.onswick.example.onswick.example A",
+                "quaymark-challenge.timetable.onswick.example TXT",
+                "_quaymark-challenge.onswick.example TXT",
+                "_quaymark-probe.timetable.onswick.example TXT",
+                "_quaymark-probe.onswick.example A",
+                "timetable.onswick.example CAA everywhere",
+                "onswick.example CAA everywhere",
+                "example CAA everywhere",
             ]
         );
+        let quick = target.questions("onswick.example", Depth::Quick);
+        assert_eq!(quick, list[..3], "a quick one asks for what must be there");
+    }
+
+    #[test]
+    fn an_alias_chain_is_followed_and_a_loop_ends() {
+        let cname = |owner: &str, target: &str| {
+            let data = RecordData::Cname(target.into());
+            Record { owner: owner.into(), ttl: 60, data }
+        };
+        let a = Record { owner: "c.example".into(), ttl: 60, data: RecordData::A([192, 0, 2, 7].into()) };
+        let (one, two) = (cname("a.example", "b.example"), cname("b.example", "c.example"));
+        let view = HostView::of("a.example", &[&two, &a, &one]);
+        assert_eq!((view.chain.join(" "), view.ipv4.len()), ("b.example c.example".into(), 1));
+        let back = cname("b.example", "a.example");
+        assert_eq!(HostView::of("a.example", &[&one, &back]).chain, ["b.example"]);
     }
 
     #[test]
@@ -283,7 +494,7 @@ mod tests {
         assert_eq!(survey.host_view(&vantage()), None, "AAAA was not answered");
         survey.readings.push(answer(vantage(), HOST, RecordType::Aaaa, Vec::new()));
         let view = survey.host_view(&vantage()).expect("both were");
-        assert_eq!(view.cname.as_deref(), Some("onswick.edge.quaymark.example"));
+        assert_eq!(view.cname(), Some("onswick.edge.quaymark.example"));
         assert_eq!(view.ipv4.len(), 1);
         assert_eq!(survey.authority_views().len(), 1, "vantages are not authority servers");
     }

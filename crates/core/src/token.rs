@@ -42,6 +42,11 @@ impl Token {
             _ => "…".into(),
         }
     }
+
+    /// `text` with this token masked wherever it stands.
+    pub fn mask_in(&self, text: &str) -> String {
+        text.replace(&self.0, &self.masked())
+    }
 }
 
 impl fmt::Debug for Token {
@@ -61,5 +66,7 @@ mod tests {
         assert!(token.as_str().bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit()));
         assert!(!format!("{token:?}").contains(token.as_str()));
         assert_eq!(token.txt_value(), format!("token={}", token.as_str()));
+        let told = token.mask_in(&format!("Add {} now", token.txt_value()));
+        assert_eq!(told, format!("Add token={} now", token.masked()));
     }
 }

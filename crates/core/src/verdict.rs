@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::ingress::Ingress;
 use crate::reading::{Reading, RecordType, Source};
-use crate::sheet::{Line, Purpose, Sheet};
+use crate::sheet::{Line, Purpose, Sheet, Way};
 use crate::survey::{HostView, Survey};
 
 /// How a reading compares with what is expected.
@@ -43,10 +43,15 @@ pub struct Cell {
 
 /// Judges `line` at every source that was asked for its name and type.
 ///
-/// A CNAME shows in answers about addresses, so those are what it is held
-/// against.
+/// A CNAME shows in answers about other types, so those are what it is held
+/// against. An alias at the apex leaves no record of its own to be judged.
 pub fn judge(sheet: &Sheet, line: &Line, survey: &Survey) -> Vec<Cell> {
-    let asked = if line.rtype == RecordType::Cname { RecordType::A } else { line.rtype };
+    let asked = match (line.way, line.rtype) {
+        (Way::Alias | Way::Delegation, _) => return Vec::new(),
+        (Way::ChallengeCname, _) => RecordType::Txt,
+        (_, RecordType::Cname) => RecordType::A,
+        (_, other) => other,
+    };
     survey.of(&line.owner, asked).map(|reading| judge_one(sheet, line, reading)).collect()
 }
 
@@ -66,6 +71,8 @@ fn judge_one(sheet: &Sheet, line: &Line, reading: &Reading) -> Cell {
         (true, 0) => Verdict::Match,
         (true, _) if line.purpose == Purpose::Ownership => Verdict::Match,
         (true, _) => Verdict::Partial,
+        // Other TXT records at the host are its own business.
+        (false, _) if line.way == Way::HostTxt => Verdict::Absent,
         (false, 0) => Verdict::Absent,
         (false, _) => Verdict::Differs,
     };
@@ -73,27 +80,75 @@ fn judge_one(sheet: &Sheet, line: &Line, reading: &Reading) -> Cell {
     Cell { source, verdict, read, ttl: own.iter().map(|r| r.ttl).min() }
 }
 
-/// Judges one source's view of the host against one choice of routing met
-/// exactly: the CNAME, or all addresses and no others.
-pub fn routing(view: Option<&HostView>, sheet: &Sheet, ingress: &Ingress) -> Verdict {
-    let Some(view) = view else { return Verdict::Unreadable };
-    if let Some(target) = &view.cname {
-        return if *target == sheet.canonical { Verdict::Match } else { Verdict::Differs };
+/// What routing is held against.
+#[derive(Clone, Debug)]
+pub struct Expected<'a> {
+    sheet: &'a Sheet,
+    ingress: &'a Ingress,
+    alias: (BTreeSet<Ipv4Addr>, BTreeSet<Ipv6Addr>),
+    delegated: bool,
+}
+
+impl<'a> Expected<'a> {
+    /// What `sheet` asks for, with the addresses that the canonical host has
+    /// at the time of `survey`.
+    pub fn new(sheet: &'a Sheet, ingress: &'a Ingress, survey: &Survey) -> Self {
+        let ours = |servers: &BTreeSet<String>| !servers.is_empty() && *servers == ingress.name_servers;
+        let delegated = sheet.apex && survey.delegation().is_some_and(|d| ours(&d.servers));
+        Self { sheet, ingress, alias: survey.addresses_of(&sheet.canonical), delegated }
     }
-    let (found, ours) = (view.ipv4.len() + view.ipv6.len(), shared(view, ingress));
-    if found == 0 {
-        Verdict::Absent
-    } else if view.ipv4 == ingress.ipv4 && view.ipv6 == ingress.ipv6 {
-        Verdict::Match
-    } else if ours == 0 {
-        Verdict::Differs
-    } else {
-        Verdict::Partial
+
+    /// Judges one source's view of the host against one choice met exactly: a
+    /// CNAME; all addresses and no others; at an apex, an alias that resolves
+    /// to what the canonical host does, or a delegation.
+    pub fn routing(&self, view: Option<&HostView>) -> Verdict {
+        let Some(view) = view else { return Verdict::Unreadable };
+        if self.delegated {
+            return Verdict::Match;
+        }
+        if view.cname().is_some() {
+            let leads_here = !self.sheet.apex && view.chain.contains(&self.sheet.canonical);
+            return match leads_here {
+                true if view.beside => Verdict::Partial,
+                true => Verdict::Match,
+                false => Verdict::Differs,
+            };
+        }
+        if view.has_no_address() {
+            return Verdict::Absent;
+        }
+        let by_address = self.sheet.apex || self.ingress.subdomain_addresses;
+        if (by_address && self.has_all_addresses(view)) || self.is_alias(view) {
+            return Verdict::Match;
+        }
+        let shared = view.ipv4.intersection(&self.ingress.ipv4).count()
+            + view.ipv6.intersection(&self.ingress.ipv6).count();
+        if shared == 0 || !by_address { Verdict::Differs } else { Verdict::Partial }
+    }
+
+    /// Whether the view has every address of the ingress, and no other.
+    pub fn has_all_addresses(&self, view: &HostView) -> bool {
+        view.ipv4 == self.ingress.ipv4 && view.ipv6 == self.ingress.ipv6
+    }
+
+    fn is_alias(&self, view: &HostView) -> bool {
+        let (ipv4, ipv6) = &self.alias;
+        self.sheet.apex && view.ipv4 == *ipv4 && view.ipv6 == *ipv6
     }
 }
 
-fn shared(view: &HostView, ingress: &Ingress) -> usize {
-    view.ipv4.intersection(&ingress.ipv4).count() + view.ipv6.intersection(&ingress.ipv6).count()
+/// Whether one source's answers hold the token, in any of the three ways.
+pub fn ownership(sheet: &Sheet, survey: &Survey, source: &Source) -> Verdict {
+    let mut answered = false;
+    for line in sheet.of(Purpose::Ownership) {
+        let reading = survey.of(&line.owner, RecordType::Txt).find(|r| &r.source == source && !r.is_lame());
+        let Some(answer) = reading.and_then(Reading::answer) else { continue };
+        answered |= line.owner == sheet.challenge;
+        if answer.iter().any(|r| r.owner == line.owner && line.is_met_by(&r.data)) {
+            return Verdict::Match;
+        }
+    }
+    if answered { Verdict::Absent } else { Verdict::Unreadable }
 }
 
 /// The addresses of a host view sorted by whose they are.
@@ -130,11 +185,16 @@ impl AddressSplit {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::reading::RecordData;
     use crate::test;
 
+    fn held_against(host: &str, view: &HostView) -> Verdict {
+        let (sheet, ingress, survey) = (test::sheet(host), test::ingress(), test::survey(host, &[]));
+        Expected::new(&sheet, &ingress, &survey).routing(Some(view))
+    }
+
     #[test]
-    fn routing_is_met_by_one_choice_exactly() {
-        let (sheet, ingress) = (test::sheet("onswick.example"), test::ingress());
+    fn addresses_are_met_by_all_of_them_and_no_others() {
         for (v4, v6, want) in [
             (&["127.77.0.10", "127.77.0.11"][..], &["::1"][..], Verdict::Match),
             (&["127.77.0.11", "127.77.0.10"], &["0:0:0:0:0:0:0:1"], Verdict::Match),
@@ -143,19 +203,79 @@ mod tests {
             (&["192.0.2.7"], &[], Verdict::Differs),
             (&[], &[], Verdict::Absent),
         ] {
-            let view = test::view(v4, v6);
-            assert_eq!(routing(Some(&view), &sheet, &ingress), want, "{v4:?} {v6:?}");
+            assert_eq!(held_against("onswick.example", &test::view(v4, v6)), want, "{v4:?} {v6:?}");
         }
-        assert_eq!(routing(None, &sheet, &ingress), Verdict::Unreadable);
+        let (sheet, ingress) = (test::sheet("onswick.example"), test::ingress());
+        let survey = test::survey("onswick.example", &[]);
+        assert_eq!(Expected::new(&sheet, &ingress, &survey).routing(None), Verdict::Unreadable);
+    }
+
+    #[test]
+    fn a_cname_may_lead_here_over_another_name_but_not_at_an_apex() {
+        let chain = |targets: &[&str]| HostView {
+            chain: targets.iter().map(|t| (*t).to_owned()).collect(),
+            ..HostView::default()
+        };
+        let ours = "onswick.edge.quaymark.example";
+        let host = "timetable.onswick.example";
+        assert_eq!(held_against(host, &chain(&[ours])), Verdict::Match);
+        assert_eq!(held_against(host, &chain(&["www.onswick.example", ours])), Verdict::Match);
+        assert_eq!(held_against(host, &chain(&["shop.harrowhost.example"])), Verdict::Differs);
+        assert_eq!(held_against("onswick.example", &chain(&[ours])), Verdict::Differs);
+    }
+
+    #[test]
+    fn an_alias_is_met_by_what_the_canonical_host_has_at_the_time() {
+        let (sheet, ingress) = (test::sheet("onswick.example"), test::ingress());
+        let mut survey = test::survey("onswick.example", &[]);
+        let a = RecordData::A([127, 77, 0, 99].into());
+        survey.readings.push(test::seen("north", &sheet.canonical, RecordType::A, &[a]));
+        let expected = Expected::new(&sheet, &ingress, &survey);
+        assert_eq!(expected.routing(Some(&test::view(&["127.77.0.99"], &[]))), Verdict::Match);
+        assert_eq!(expected.routing(Some(&test::view(&["127.77.0.98"], &[]))), Verdict::Differs);
+    }
+
+    #[test]
+    fn a_zone_at_our_name_servers_is_routed_whatever_it_holds() {
+        let (sheet, ingress) = (test::sheet("onswick.example"), test::ingress());
+        let mut survey = test::survey("onswick.example", &[]);
+        for (servers, want) in [
+            (&["ns1.quaymark.example", "ns2.quaymark.example"][..], Verdict::Match),
+            (&["ns1.quaymark.example"], Verdict::Absent),
+        ] {
+            survey.zone = test::delegated("onswick.example", "example", servers);
+            let expected = Expected::new(&sheet, &ingress, &survey);
+            assert_eq!(expected.routing(Some(&HostView::default())), want);
+        }
+    }
+
+    #[test]
+    fn any_of_the_three_ways_proves_ownership() {
+        let (host, token) = ("onswick.example", test::token());
+        for (line, want) in [
+            (format!("_quaymark-challenge TXT {}", token.txt_value()), Verdict::Match),
+            (format!("_quaymark-challenge CNAME {}.proof.quaymark.example", token.as_str()), Verdict::Match),
+            (format!("@ TXT {}", token.txt_value()), Verdict::Match),
+            ("@ TXT v=spf1 -all".into(), Verdict::Absent),
+        ] {
+            let survey = test::survey(host, &[&line]);
+            let source = survey.sources().into_iter().next().expect("one").clone();
+            assert_eq!(ownership(&test::sheet(host), &survey, &source), want, "{line}");
+        }
     }
 
     #[test]
     fn each_line_is_judged_at_each_source() {
         let survey = test::survey("onswick.example", &["@ A 127.77.0.10", "@ A 192.0.2.7"]);
         let sheet = test::sheet("onswick.example");
-        let verdicts: Vec<_> =
-            sheet.lines.iter().map(|line| judge(&sheet, line, &survey)[0].verdict).collect();
+        let verdicts: Vec<_> = sheet
+            .lines
+            .iter()
+            .map(|line| judge(&sheet, line, &survey).first().map(|cell| cell.verdict))
+            .collect();
         use Verdict::{Absent, Differs, Partial};
-        assert_eq!(verdicts, [Absent, Partial, Differs, Absent]);
+        let want = [Absent, Absent, Absent, Partial, Differs, Absent].map(Some);
+        assert_eq!(verdicts[..6], want);
+        assert_eq!(verdicts[6..], [None; 3], "an alias and a delegation leave no record to judge");
     }
 }

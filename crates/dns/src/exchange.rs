@@ -4,13 +4,13 @@ use std::io;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
 use std::time::{Duration, Instant};
 
-use nomenta_core::reading::{Outcome, RecordType};
+use nomenta_core::reading::RecordType;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpStream, UdpSocket};
 use tokio::sync::Semaphore;
 use tokio::time::timeout_at;
 
-use crate::wire::{self, Mismatch, Reply};
+use crate::wire::{self, Mismatch, Mode, Reply};
 
 /// Questions on the way at once, over all domains.
 const IN_FLIGHT: usize = 512;
@@ -20,18 +20,24 @@ const IN_FLIGHT: usize = 512;
 pub(crate) enum Got {
     Reply(Reply),
     Silence,
+    NoRoute,
     Garbled(String),
 }
 
-/// The same for a reading, with the round-trip.
-pub(crate) fn outcome(got: Got) -> Outcome {
-    match got {
-        Got::Reply(Reply { rcode, authoritative, answers: records, .. }) => {
-            Outcome::Answer { rcode, authoritative, records }
-        }
-        Got::Silence => Outcome::Silence,
-        Got::Garbled(reason) => Outcome::Garbled { reason },
-    }
+/// Why a try gave no reply.
+enum Lost {
+    Silence,
+    NoRoute,
+    Garbled(String),
+}
+
+/// One question for one server.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub(crate) struct Ask {
+    pub server: SocketAddr,
+    pub name: String,
+    pub rtype: RecordType,
+    pub mode: Mode,
 }
 
 /// Asks questions, with bounded parallelism.
@@ -47,25 +53,20 @@ impl Exchange {
     }
 
     /// Asks `server`; the round-trip is that of the try which was answered.
-    pub async fn ask(
-        &self,
-        server: SocketAddr,
-        name: &str,
-        rtype: RecordType,
-        recurse: bool,
-    ) -> (Got, Duration) {
+    pub async fn ask(&self, ask: &Ask) -> (Got, Duration) {
         let _permit = self.permits.acquire().await;
         let mut last = Got::Silence;
         for _ in 0..self.tries {
             let start = Instant::now();
-            match self.try_udp(server, name, rtype, recurse).await {
+            match self.try_udp(ask).await {
                 Ok(reply) if reply.truncated => {
-                    let got = self.try_tcp(server, name, rtype, recurse).await;
+                    let got = self.try_tcp(ask).await;
                     return (got.unwrap_or(Got::Reply(reply)), start.elapsed());
                 }
                 Ok(reply) => return (Got::Reply(reply), start.elapsed()),
-                Err(Some(reason)) => last = Got::Garbled(reason),
-                Err(None) => {}
+                Err(Lost::Garbled(reason)) => last = Got::Garbled(reason),
+                Err(Lost::NoRoute) => return (Got::NoRoute, Duration::ZERO),
+                Err(Lost::Silence) => {}
             }
         }
         (last, Duration::ZERO)
@@ -73,25 +74,18 @@ impl Exchange {
 
     /// One datagram out of a fresh socket, so that id and port are new each
     /// time; the socket is connected, so the kernel drops other senders.
-    async fn try_udp(
-        &self,
-        server: SocketAddr,
-        name: &str,
-        rtype: RecordType,
-        recurse: bool,
-    ) -> Result<Reply, Option<String>> {
+    async fn try_udp(&self, ask: &Ask) -> Result<Reply, Lost> {
         let id = rand::random();
-        let bytes = wire::encode(id, name, rtype, recurse).map_err(Some)?;
+        let bytes = wire::encode(id, &ask.name, ask.rtype, ask.mode).map_err(Lost::Garbled)?;
         let deadline = tokio::time::Instant::now() + self.timeout;
-        let lost = |_: io::Error| None;
-        let socket = UdpSocket::bind(unspecified(server)).await.map_err(lost)?;
-        socket.connect(server).await.map_err(lost)?;
+        let socket = UdpSocket::bind(unspecified(ask.server)).await.map_err(lost)?;
+        socket.connect(ask.server).await.map_err(lost)?;
         socket.send(&bytes).await.map_err(lost)?;
         let (mut buffer, mut garbled) = (vec![0; 4096], None);
         loop {
             let received = timeout_at(deadline, socket.recv(&mut buffer)).await;
-            let Ok(Ok(length)) = received else { return Err(garbled) };
-            match wire::decode(&buffer[..length], id, name, rtype) {
+            let Ok(Ok(length)) = received else { return Err(garbled.map_or(Lost::Silence, Lost::Garbled)) };
+            match wire::decode(&buffer[..length], id, &ask.name, ask.rtype) {
                 Ok(reply) => return Ok(reply),
                 Err(Mismatch::Garbled(reason)) => garbled = Some(reason),
                 Err(Mismatch::Stranger) => {}
@@ -100,16 +94,26 @@ impl Exchange {
     }
 
     /// The same over TCP (RFC 7766), with the two-octet length in front.
-    async fn try_tcp(&self, server: SocketAddr, name: &str, rtype: RecordType, recurse: bool) -> Option<Got> {
+    async fn try_tcp(&self, ask: &Ask) -> Option<Got> {
         let id = rand::random();
-        let bytes = wire::encode(id, name, rtype, recurse).ok()?;
+        let bytes = wire::encode(id, &ask.name, ask.rtype, ask.mode).ok()?;
         let deadline = tokio::time::Instant::now() + self.timeout * 2;
-        let reply = timeout_at(deadline, tcp_round(server, &bytes)).await.ok()?.ok()?;
-        match wire::decode(&reply, id, name, rtype) {
+        let reply = timeout_at(deadline, tcp_round(ask.server, &bytes)).await.ok()?.ok()?;
+        match wire::decode(&reply, id, &ask.name, ask.rtype) {
             Ok(reply) => Some(Got::Reply(reply)),
             Err(Mismatch::Garbled(reason)) => Some(Got::Garbled(reason)),
             Err(Mismatch::Stranger) => None,
         }
+    }
+}
+
+/// An address family that this machine cannot send to says nothing about the
+/// server; anything else is silence.
+fn lost(error: io::Error) -> Lost {
+    use io::ErrorKind::{AddrNotAvailable, HostUnreachable, NetworkUnreachable, Unsupported};
+    match error.kind() {
+        AddrNotAvailable | HostUnreachable | NetworkUnreachable | Unsupported => Lost::NoRoute,
+        _ => Lost::Silence,
     }
 }
 

@@ -8,11 +8,11 @@ use std::time::{Duration, Instant};
 
 use nomenta_core::names;
 use nomenta_core::reading::{Rcode, Record, RecordData, RecordType};
-use nomenta_core::survey::Authority;
+use nomenta_core::survey::{Authority, Delegation};
 
 use crate::DnsConfig;
-use crate::exchange::{Exchange, Got};
-use crate::wire::Reply;
+use crate::exchange::{Ask, Exchange, Got};
+use crate::wire::{Mode, Reply};
 
 /// Longest time that a delegation is believed, whatever its TTL says.
 const BELIEVE: Duration = Duration::from_secs(3600);
@@ -25,22 +25,24 @@ const MAX_DEPTH: usize = 4;
 #[derive(Clone, Debug)]
 pub(crate) enum Located {
     /// The zone that holds the name.
-    Zone { apex: String, servers: Vec<Authority>, by: Authority },
+    Zone { apex: String, servers: Vec<Authority>, by: Authority, delegation: Option<Delegation> },
     /// A zone on the way whose servers are all of no use.
     Dead { zone: String, tried: Vec<String> },
 }
 
+/// A zone cut, remembered.
 #[derive(Clone, Debug)]
-struct Delegation {
+struct Cut {
     zone: String,
     servers: Vec<Authority>,
+    delegation: Option<Delegation>,
     expires: Instant,
 }
 
 /// Walks, and remembers delegations while their TTL lasts.
 pub(crate) struct Walker {
     config: DnsConfig,
-    cache: Mutex<HashMap<String, Delegation>>,
+    cache: Mutex<HashMap<String, Cut>>,
 }
 
 type Boxed<'a, T> = Pin<Box<dyn Future<Output = T> + Send + 'a>>;
@@ -64,21 +66,27 @@ impl Walker {
         }
     }
 
-    fn root(&self) -> Delegation {
+    fn root(&self) -> Cut {
         let server = |address| Authority { name: "root".into(), address };
         let servers = self.config.roots.iter().copied().map(server).collect();
-        Delegation { zone: String::new(), servers, expires: Instant::now() + BELIEVE }
+        let delegation = None;
+        Cut { zone: String::new(), servers, delegation, expires: Instant::now() + BELIEVE }
     }
 
-    fn nearest(&self, name: &str) -> Delegation {
-        let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+    fn nearest(&self, name: &str) -> Cut {
+        let cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         let now = Instant::now();
-        cache.retain(|_, d| d.expires > now);
-        names::climb(name).find_map(|n| cache.get(n).cloned()).unwrap_or_else(|| self.root())
+        let known = |name| cache.get(name).filter(|cut| cut.expires > now).cloned();
+        names::climb(name).find_map(known).unwrap_or_else(|| self.root())
     }
 
-    fn remember(&self, delegation: &Delegation) {
+    fn remember(&self, delegation: &Cut) {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        if cache.len() >= cache.capacity() {
+            // About to grow: let go of what has run out first.
+            let now = Instant::now();
+            cache.retain(|_, cut| cut.expires > now);
+        }
         cache.insert(delegation.zone.clone(), delegation.clone());
     }
 
@@ -91,7 +99,7 @@ impl Walker {
         &'a self,
         exchange: &'a Exchange,
         name: &'a str,
-        start: Delegation,
+        start: Cut,
         depth: usize,
     ) -> Boxed<'a, Located> {
         Box::pin(async move {
@@ -119,7 +127,7 @@ impl Walker {
     async fn first_answer(
         &self,
         exchange: &Exchange,
-        at: &Delegation,
+        at: &Cut,
         name: &str,
         rtype: RecordType,
     ) -> Result<(Authority, Reply), Vec<String>> {
@@ -130,12 +138,14 @@ impl Walker {
                 tried.push(format!("{label} ({address}) has an address that may not be asked"));
                 continue;
             }
-            let socket = SocketAddr::new(*address, self.config.authority_port);
-            match exchange.ask(socket, name, rtype, false).await.0 {
+            let server_at = SocketAddr::new(*address, self.config.authority_port);
+            let ask = Ask { server: server_at, name: name.to_owned(), rtype, mode: Mode::Authority };
+            match exchange.ask(&ask).await.0 {
                 Got::Reply(reply) if matches!(reply.rcode, Rcode::NoError | Rcode::NxDomain) => {
                     return Ok((server.clone(), reply));
                 }
                 Got::Reply(reply) => tried.push(format!("{label} ({address}) answers {:?}", reply.rcode)),
+                Got::NoRoute => tried.push(format!("{label} ({address}) cannot be reached from here")),
                 Got::Silence => tried.push(format!("{label} ({address}) does not answer")),
                 Got::Garbled(why) => tried.push(format!("{label} ({address}) answers unreadably: {why}")),
             }
@@ -154,7 +164,7 @@ impl Walker {
         zone: &str,
         name: &str,
         depth: usize,
-    ) -> Option<Delegation> {
+    ) -> Option<Cut> {
         if reply.authoritative || reply.rcode != Rcode::NoError {
             return None;
         }
@@ -165,14 +175,16 @@ impl Walker {
         let owner = reply.authority.iter().find(points_down)?.owner.clone();
         let set: Vec<_> = reply.authority.iter().filter(|r| r.owner == owner).collect();
         let ttl = set.iter().map(|r| r.ttl).min().unwrap_or(0);
-        let mut servers = BTreeSet::new();
+        let (mut servers, mut listed) = (BTreeSet::new(), BTreeSet::new());
         for record in set {
             if let RecordData::Ns(server) = &record.data {
+                listed.insert(server.clone());
                 servers.extend(self.addresses(exchange, server, &reply.additional, depth).await);
             }
         }
         let expires = Instant::now() + Duration::from_secs(ttl.into()).min(BELIEVE);
-        Some(Delegation { zone: owner, servers: servers.into_iter().collect(), expires })
+        let delegation = Some(Delegation { parent: zone.to_owned(), servers: listed });
+        Some(Cut { zone: owner, servers: servers.into_iter().collect(), delegation, expires })
     }
 
     /// Addresses of a name server: glue where it is given, else by a walk of
@@ -193,7 +205,7 @@ impl Walker {
         else {
             return Vec::new();
         };
-        let at = Delegation { zone: apex, servers, expires: Instant::now() };
+        let at = Cut { zone: apex, servers, delegation: None, expires: Instant::now() };
         let mut found = Vec::new();
         for rtype in [RecordType::A, RecordType::Aaaa] {
             if let Ok((_, reply)) = self.first_answer(exchange, &at, server, rtype).await {
@@ -208,7 +220,7 @@ impl Walker {
     async fn arrive(
         &self,
         exchange: &Exchange,
-        at: Delegation,
+        at: Cut,
         by: Authority,
         reply: &Reply,
         depth: usize,
@@ -217,7 +229,9 @@ impl Walker {
         let apex = soa.filter(|r| matches!(r.data, RecordData::Soa { .. })).map(|r| r.owner.clone()).next();
         let apex = apex.unwrap_or_else(|| at.zone.clone());
         let mut servers: BTreeSet<_> = at.servers.iter().cloned().collect();
-        let only = Delegation { servers: vec![by.clone()], ..at };
+        // A zone that its parent's own server holds was reached without a cut.
+        let delegation = at.delegation.clone().filter(|_| at.zone == apex);
+        let only = Cut { servers: vec![by.clone()], ..at };
         if depth == 0
             && let Ok((_, listed)) = self.first_answer(exchange, &only, &apex, RecordType::Ns).await
         {
@@ -233,7 +247,7 @@ impl Walker {
                 }
             }
         }
-        Located::Zone { apex, servers: servers.into_iter().collect(), by }
+        Located::Zone { apex, servers: servers.into_iter().collect(), by, delegation }
     }
 }
 

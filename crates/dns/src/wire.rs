@@ -1,11 +1,15 @@
 //! DNS messages to and from the types of the core.
 
+use std::net::IpAddr;
+
 use hickory_proto::op::{Edns, Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::rdata::caa::Property;
+use hickory_proto::rr::rdata::opt::EdnsOption;
+use hickory_proto::rr::rdata::svcb::SvcParamValue;
 use hickory_proto::rr::{Name, RData, Record as WireRecord, RecordType as WireType};
 use hickory_proto::serialize::binary::BinEncodable;
 use nomenta_core::names;
-use nomenta_core::reading::{Rcode, Record, RecordData, RecordType};
+use nomenta_core::reading::{ExtendedError, Rcode, Record, RecordData, RecordType, Soa};
 
 /// Largest UDP reply asked for, which no link fragments (RFC 9715).
 const EDNS_PAYLOAD: u16 = 1232;
@@ -16,6 +20,7 @@ pub(crate) struct Reply {
     pub rcode: Rcode,
     pub authoritative: bool,
     pub truncated: bool,
+    pub extended: Vec<ExtendedError>,
     pub answers: Vec<Record>,
     pub authority: Vec<Record>,
     pub additional: Vec<Record>,
@@ -30,8 +35,19 @@ pub(crate) enum Mismatch {
     Garbled(String),
 }
 
+/// Who is asked, and for how much.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub(crate) enum Mode {
+    /// A server of the zone: no recursion.
+    Authority,
+    /// A resolver.
+    Vantage,
+    /// A resolver, which is to leave DNSSEC unchecked (RFC 4035, section 3.2.2).
+    Unchecked,
+}
+
 /// Encodes one question, or says why the name cannot be asked for.
-pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, recurse: bool) -> Result<Vec<u8>, String> {
+pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, mode: Mode) -> Result<Vec<u8>, String> {
     let name = Name::from_ascii(format!("{name}.")).map_err(|e| e.to_string())?;
     let mut message = Message::new();
     let mut edns = Edns::new();
@@ -40,7 +56,8 @@ pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, recurse: bool) -> R
         .set_id(id)
         .set_message_type(MessageType::Query)
         .set_op_code(OpCode::Query)
-        .set_recursion_desired(recurse)
+        .set_recursion_desired(mode != Mode::Authority)
+        .set_checking_disabled(mode == Mode::Unchecked)
         .add_query(Query::query(name, wire_type(rtype)))
         .set_edns(edns);
     message.to_bytes().map_err(|e| e.to_string())
@@ -63,6 +80,7 @@ pub(crate) fn decode(bytes: &[u8], id: u16, name: &str, rtype: RecordType) -> Re
         rcode: rcode(message.response_code()),
         authoritative: message.authoritative(),
         truncated: message.truncated(),
+        extended: extended(&message),
         answers: records(message.answers()),
         authority: records(message.name_servers()),
         additional: records(message.additionals()),
@@ -78,6 +96,9 @@ fn wire_type(rtype: RecordType) -> WireType {
         RecordType::Caa => WireType::CAA,
         RecordType::Ns => WireType::NS,
         RecordType::Soa => WireType::SOA,
+        RecordType::Mx => WireType::MX,
+        RecordType::Https => WireType::HTTPS,
+        RecordType::Ds => WireType::DS,
     }
 }
 
@@ -105,7 +126,25 @@ fn data(rdata: &RData) -> RecordData {
         RData::AAAA(a) => RecordData::Aaaa(a.0),
         RData::CNAME(name) => RecordData::Cname(text(&name.0)),
         RData::NS(name) => RecordData::Ns(text(&name.0)),
-        RData::SOA(soa) => RecordData::Soa { serial: soa.serial(), minimum: soa.minimum() },
+        RData::SOA(soa) => RecordData::Soa(
+            Soa {
+                primary: text(soa.mname()),
+                contact: text(soa.rname()),
+                serial: soa.serial(),
+                // Intervals are signed in the library and unsigned in the RFC.
+                refresh: soa.refresh().cast_unsigned(),
+                retry: soa.retry().cast_unsigned(),
+                expire: soa.expire().cast_unsigned(),
+                minimum: soa.minimum(),
+            }
+            .into(),
+        ),
+        RData::MX(mx) => RecordData::Mx { preference: mx.preference(), exchange: text(mx.exchange()) },
+        RData::HTTPS(https) => RecordData::Https {
+            priority: https.svc_priority(),
+            target: text(https.target_name()),
+            hints: https.svc_params().iter().flat_map(|(_, value)| hints(value)).collect(),
+        },
         RData::TXT(txt) => {
             let joined: Vec<u8> = txt.iter().flat_map(|s| s.iter().copied()).collect();
             RecordData::Txt(String::from_utf8_lossy(&joined).into_owned())
@@ -119,6 +158,45 @@ fn data(rdata: &RData) -> RecordData {
     }
 }
 
+fn hints(value: &SvcParamValue) -> Vec<IpAddr> {
+    match value {
+        SvcParamValue::Ipv4Hint(list) => list.0.iter().map(|a| a.0.into()).collect(),
+        SvcParamValue::Ipv6Hint(list) => list.0.iter().map(|a| a.0.into()).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// Number of the option that carries an extended error (RFC 8914, section 2).
+const EXTENDED_ERROR: u16 = 15;
+
+fn extended(message: &Message) -> Vec<ExtendedError> {
+    let options = message.extensions().iter().flat_map(|edns| edns.options().as_ref());
+    options
+        .filter_map(|(_, option)| match option {
+            EdnsOption::Unknown(EXTENDED_ERROR, bytes) if bytes.len() >= 2 => Some(ExtendedError {
+                code: u16::from_be_bytes([bytes[0], bytes[1]]),
+                text: String::from_utf8_lossy(&bytes[2..]).trim_end_matches('\0').to_owned(),
+            }),
+            _ => None,
+        })
+        .collect()
+}
+
+impl Reply {
+    /// How long, in seconds, the absence of an answer may be cached: the lesser
+    /// of the SOA's own TTL and its minimum (RFC 2308, section 5).
+    pub fn negative_ttl(&self, rtype: RecordType) -> Option<u32> {
+        let kind = rtype.to_string();
+        if self.answers.iter().any(|r| r.data.type_name() == kind) {
+            return None;
+        }
+        self.authority.iter().find_map(|r| match &r.data {
+            RecordData::Soa(soa) => Some(r.ttl.min(soa.minimum)),
+            _ => None,
+        })
+    }
+}
+
 fn tag(property: &Property) -> String {
     property.as_str().to_ascii_lowercase()
 }
@@ -126,7 +204,7 @@ fn tag(property: &Property) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use hickory_proto::rr::rdata::TXT;
+    use hickory_proto::rr::rdata::{SOA, TXT};
 
     fn reply(id: u16, name: &str) -> Vec<u8> {
         let name = Name::from_ascii(name).expect("name");
@@ -162,14 +240,17 @@ mod tests {
 
     #[test]
     fn a_question_has_edns_1232_and_asks_for_recursion_only_when_told() {
-        for (recurse, bit) in [(true, 1), (false, 0)] {
-            let bytes = encode(0x1234, "_c.onswick.example", RecordType::Txt, recurse).expect("encodes");
-            assert_eq!((bytes[0], bytes[1], bytes[2] & 1), (0x12, 0x34, bit));
+        for (mode, recursion, unchecked) in
+            [(Mode::Vantage, 1, 0), (Mode::Authority, 0, 0), (Mode::Unchecked, 1, 0x10)]
+        {
+            let bytes = encode(0x1234, "_c.onswick.example", RecordType::Txt, mode).expect("encodes");
+            assert_eq!((bytes[0], bytes[1], bytes[2] & 1), (0x12, 0x34, recursion));
+            assert_eq!(bytes[3] & 0x10, unchecked);
             let message = Message::from_vec(&bytes).expect("decodes");
             assert_eq!(message.max_payload(), EDNS_PAYLOAD);
             assert_eq!(text(message.queries()[0].name()), "_c.onswick.example");
         }
-        assert!(encode(1, &"a".repeat(64), RecordType::A, false).is_err());
+        assert!(encode(1, &"a".repeat(64), RecordType::A, Mode::Authority).is_err());
     }
 
     #[test]
@@ -184,8 +265,25 @@ mod tests {
     }
 
     #[test]
+    fn extended_errors_and_the_time_of_an_absence_are_kept() {
+        let name = Name::from_ascii("a.onswick.example.").expect("name");
+        let mut message = Message::new();
+        message.set_id(7).set_message_type(MessageType::Response);
+        message.add_query(Query::query(name.clone(), WireType::A));
+        let mut edns = Edns::new();
+        edns.options_mut().insert(EdnsOption::Unknown(15, [&[0, 9][..], b"DNSKEY Missing"].concat()));
+        message.set_edns(edns);
+        let soa = SOA::new(name.clone(), name.clone(), 7, 1, 1, 1, 30);
+        message.add_name_server(WireRecord::from_rdata(name, 60, RData::SOA(soa)));
+        let bytes = message.to_bytes().expect("encodes");
+        let reply = decode(&bytes, 7, "a.onswick.example", RecordType::A).expect("decodes");
+        assert_eq!(reply.extended, [ExtendedError { code: 9, text: "DNSKEY Missing".into() }]);
+        assert_eq!(reply.negative_ttl(RecordType::A), Some(30));
+    }
+
+    #[test]
     fn a_query_that_comes_back_is_no_reply() {
-        let bytes = encode(7, "a.onswick.example", RecordType::A, false).expect("encodes");
+        let bytes = encode(7, "a.onswick.example", RecordType::A, Mode::Authority).expect("encodes");
         assert!(matches!(decode(&bytes, 7, "a.onswick.example", RecordType::A), Err(Mismatch::Stranger)));
     }
 }

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use nomenta_certs::VisitorConfig;
 use nomenta_certs::acme::AcmeConfig;
+use nomenta_core::form::Book;
 use nomenta_core::ingress::Platform;
 use nomenta_core::policy::Policy;
 use nomenta_dns::DnsConfig;
@@ -22,6 +23,8 @@ pub struct ServiceConfig {
     pub sealing_key: String,
     /// The platform's zone and brand.
     pub platform: Platform,
+    /// How the DNS editors of known operators want lines typed.
+    pub book: Book,
     /// Judging and looking again.
     pub policy: Policy,
     /// How DNS is read.

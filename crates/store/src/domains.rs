@@ -1,9 +1,10 @@
 //! Domains: taking in, loading, listing.
 
 use chrono::{DateTime, Utc};
+use nomenta_core::baseline::Baseline;
 use nomenta_core::domain::Domain;
 use nomenta_core::gate::{Gates, Stage};
-use nomenta_core::hostname::Hostname;
+use nomenta_core::hostname::Subject;
 use nomenta_core::survey::Survey;
 use nomenta_core::token::Token;
 use serde_json::{Value, json};
@@ -17,7 +18,7 @@ use crate::{Store, StoreError};
 /// A domain to take in.
 pub struct NewDomain<'a> {
     /// The name.
-    pub host: &'a Hostname,
+    pub subject: &'a Subject,
     /// The site it will show.
     pub site: &'a str,
     /// Its token.
@@ -37,10 +38,10 @@ pub struct DomainRecord {
     pub account: String,
     /// Host under the platform's own zone.
     pub default_host: String,
-    /// When the token runs out.
-    pub token_expires_at: DateTime<Utc>,
     /// Share of vantages that see the routing.
     pub spread: Option<f64>,
+    /// The customer's records as they were at enrolment.
+    pub baseline: Option<Baseline>,
     /// The latest survey.
     pub survey: Option<Survey>,
     /// When it was made.
@@ -92,7 +93,8 @@ impl Store {
     /// [`StoreError::Missing`] for an unknown site, [`StoreError::Taken`] if
     /// the domain is enrolled already.
     pub async fn enrol(&self, new: NewDomain<'_>) -> Result<(), StoreError> {
-        let (host, now, id) = (new.host.as_str(), Utc::now(), Uuid::now_v7());
+        let (name, now, id) = (new.subject.to_string(), Utc::now(), Uuid::now_v7());
+        let host = name.as_str();
         let mut tx = self.pool.begin().await?;
         let site = sqlx::query!(
             "SELECT s.id, a.name AS account FROM sites s JOIN accounts a ON a.id = s.account_id
@@ -111,7 +113,7 @@ impl Store {
             site.id,
             new.token.as_str(),
             new.token_expires_at,
-            new.host.registered(),
+            new.subject.host.registered(),
             json!(gates),
             gates.stage().to_string(),
             now
@@ -148,8 +150,9 @@ impl Store {
     pub async fn domain(&self, id: Uuid) -> Result<DomainRecord, StoreError> {
         let row = sqlx::query!(
             r#"SELECT d.host, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
-                      d.quiet_looks, d.survey, d.enrolled_at, d.looked_at, s.name AS site, s.default_host,
-                      a.name AS account, i.name AS ingress, i.revision, i.ipv4, i.ipv6, i.canonical,
+                      d.quiet_looks, d.survey, d.enrolled_at, d.looked_at, d.superseded, d.baseline,
+                      d.moved_at, s.name AS site, s.default_host, a.name AS account, i.name AS ingress,
+                      i.revision, i.ipv4, i.ipv6, i.canonical, i.name_servers, i.subdomain_addresses,
                       t.due AS "due?"
                FROM domains d
                JOIN sites s ON s.id = d.site_id
@@ -168,12 +171,26 @@ impl Store {
             ipv4: row.ipv4,
             ipv6: row.ipv6,
             canonical: row.canonical,
+            name_servers: row.name_servers,
+            subdomain_addresses: row.subdomain_addresses,
         };
+        let baseline: Option<Baseline> = row
+            .baseline
+            .map(serde_json::from_value)
+            .transpose()
+            .map_err(|e| StoreError::unreadable("baseline", e))?;
+        let subject = Subject::parse(&row.host).map_err(|e| StoreError::unreadable("host", e))?;
         let domain = Domain {
-            host: Hostname::parse(&row.host).map_err(|e| StoreError::unreadable("host", e))?,
+            host: subject.host,
+            wildcard: subject.wildcard,
             site: row.site,
             ingress: ingress.read()?,
             token: Token::from_stored(row.token),
+            token_expires_at: row.token_expires_at,
+            superseded: row.superseded.into_iter().map(Token::from_stored).collect(),
+            mail_before: baseline.as_ref().map(Baseline::mail).unwrap_or_default(),
+            moved_at: row.moved_at,
+            form: None,
             gates: serde_json::from_value(row.gates).map_err(|e| StoreError::unreadable("gate", e))?,
             zone: row.zone,
             fingerprint: row.fingerprint,
@@ -186,9 +203,9 @@ impl Store {
             domain,
             account: row.account,
             default_host: row.default_host,
-            token_expires_at: row.token_expires_at,
             spread: row.spread,
             survey: survey.map_err(|e| StoreError::unreadable("survey", e))?,
+            baseline,
             looked_at: row.looked_at,
             next_look: row.due,
         })
@@ -221,6 +238,35 @@ impl Store {
             limit
         );
         Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Gives a domain a new token; the one before it is remembered as
+    /// superseded. The domain is looked at again.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] if it is not enrolled.
+    pub async fn rotate_token(
+        &self,
+        host: &str,
+        token: &Token,
+        expires_at: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
+        let (id, now) = (self.domain_id(host).await?, Utc::now());
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "UPDATE domains SET superseded = array_prepend(token, superseded), token = $2,
+             token_expires_at = $3, moved_at = $4 WHERE id = $1",
+            id,
+            token.as_str(),
+            expires_at,
+            now
+        )
+        .execute(&mut *tx)
+        .await?;
+        tasks::wake(&mut tx, id, TaskKind::Look, now).await?;
+        events::append(&mut tx, About { id, host }, now, &[(EventKind::TokenRotated, json!({}))]).await?;
+        tx.commit().await?;
+        Ok(())
     }
 
     /// How many domains stand at each stage.

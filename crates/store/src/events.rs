@@ -17,6 +17,8 @@ const EVENT_LOCK: i64 = 0x6e6f_6d65;
 pub enum EventKind {
     /// A domain was taken in.
     Enrolled,
+    /// The token was replaced by a new one.
+    TokenRotated,
     /// A gate changed its state.
     Gate,
     /// A finding was seen for the first time.
@@ -36,6 +38,7 @@ impl EventKind {
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Enrolled => "domain.enrolled",
+            Self::TokenRotated => "token.rotated",
             Self::Gate => "gate.changed",
             Self::FindingOpened => "finding.opened",
             Self::FindingCleared => "finding.cleared",

@@ -12,6 +12,8 @@ pub(crate) struct IngressColumns {
     pub ipv4: Vec<String>,
     pub ipv6: Vec<String>,
     pub canonical: String,
+    pub name_servers: Vec<String>,
+    pub subdomain_addresses: bool,
 }
 
 impl IngressColumns {
@@ -33,6 +35,8 @@ impl IngressColumns {
                 .collect::<Result<_, _>>()
                 .map_err(|e| unreadable(&e))?,
             canonical: CanonicalHost::parse(&self.canonical).map_err(|e| unreadable(&e))?,
+            name_servers: self.name_servers.into_iter().collect(),
+            subdomain_addresses: self.subdomain_addresses,
         })
     }
 }
@@ -46,16 +50,19 @@ impl Store {
     pub async fn put_ingress(&self, ingress: &Ingress, revise: bool) -> Result<Ingress, StoreError> {
         let ipv4: Vec<_> = ingress.ipv4.iter().map(ToString::to_string).collect();
         let ipv6: Vec<_> = ingress.ipv6.iter().map(ToString::to_string).collect();
+        let name_servers: Vec<_> = ingress.name_servers.iter().cloned().collect();
         let (name, canonical) = (&ingress.name, ingress.canonical.as_str());
         let mut tx = self.pool.begin().await?;
         let row = if revise {
             sqlx::query!(
                 "UPDATE ingresses SET revision = revision + 1, ipv4 = $2, ipv6 = $3, canonical = $4,
-                 revised_at = now() WHERE name = $1 RETURNING id, revision",
+                 name_servers = $5, subdomain_addresses = $6, revised_at = now() WHERE name = $1 RETURNING id, revision",
                 name,
                 &ipv4,
                 &ipv6,
-                canonical
+                canonical,
+                &name_servers,
+                ingress.subdomain_addresses
             )
             .fetch_optional(&mut *tx)
             .await?
@@ -63,13 +70,15 @@ impl Store {
             .ok_or_else(|| StoreError::missing("ingress", name))?
         } else {
             sqlx::query!(
-                "INSERT INTO ingresses (id, name, revision, ipv4, ipv6, canonical)
-                 VALUES ($1, $2, 1, $3, $4, $5) RETURNING id, revision",
+                "INSERT INTO ingresses (id, name, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
+                 VALUES ($1, $2, 1, $3, $4, $5, $6, $7) RETURNING id, revision",
                 Uuid::now_v7(),
                 name,
                 &ipv4,
                 &ipv6,
-                canonical
+                canonical,
+                &name_servers,
+                ingress.subdomain_addresses
             )
             .fetch_one(&mut *tx)
             .await
@@ -77,13 +86,16 @@ impl Store {
             .map_err(|e| StoreError::or_taken(e, "an ingress", name))?
         };
         sqlx::query!(
-            "INSERT INTO ingress_revisions (ingress_id, revision, ipv4, ipv6, canonical)
-             VALUES ($1, $2, $3, $4, $5)",
+            "INSERT INTO ingress_revisions
+             (ingress_id, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
+             VALUES ($1, $2, $3, $4, $5, $6, $7)",
             row.0,
             row.1,
             &ipv4,
             &ipv6,
-            canonical
+            canonical,
+            &name_servers,
+            ingress.subdomain_addresses
         )
         .execute(&mut *tx)
         .await?;
@@ -106,7 +118,8 @@ impl Store {
     pub async fn ingresses(&self) -> Result<Vec<Ingress>, StoreError> {
         let rows = sqlx::query_as!(
             IngressColumns,
-            "SELECT name, revision, ipv4, ipv6, canonical FROM ingresses ORDER BY name"
+            "SELECT name, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses FROM ingresses
+             ORDER BY name"
         );
         rows.fetch_all(&self.pool).await?.into_iter().map(IngressColumns::read).collect()
     }

@@ -28,7 +28,7 @@ pub use domains::{DomainRecord, NewDomain, RosterFilter, RosterRow};
 pub use error::StoreError;
 pub use events::{EventKind, EventRow, Listener};
 pub use keys::KeyRow;
-pub use looks::FindingRow;
+pub use looks::{FindingRow, Looked, SpreadRow};
 pub use orders::{Issued, OrderRow};
 pub use tasks::{Lease, TaskKind};
 

@@ -2,10 +2,13 @@
 //! transaction.
 
 use chrono::{DateTime, Utc};
+use nomenta_core::baseline::Baseline;
 use nomenta_core::finding::Finding;
 use nomenta_core::gate::Gates;
 use nomenta_core::step::Outcome;
 use nomenta_core::survey::Survey;
+use nomenta_core::token::Token;
+use nomenta_core::waiting::Wait;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use uuid::Uuid;
@@ -13,6 +16,29 @@ use uuid::Uuid;
 use crate::events::{self, About, EventKind};
 use crate::tasks::{self, TaskKind};
 use crate::{DomainRecord, Lease, Store, StoreError};
+
+/// What a look found.
+pub struct Looked<'a> {
+    /// The survey that was judged.
+    pub survey: &'a Survey,
+    /// Taken with the first look.
+    pub baseline: Option<&'a Baseline>,
+    /// The judgement.
+    pub outcome: &'a Outcome,
+    /// Opens an order, to be worked on next.
+    pub sealed_key: Option<&'a [u8]>,
+}
+
+/// Who saw the routing from one moment on.
+#[derive(Clone, Debug)]
+pub struct SpreadRow {
+    /// Since when.
+    pub at: DateTime<Utc>,
+    /// Names of the vantages that see it.
+    pub seeing: Vec<String>,
+    /// Names of all that were asked.
+    pub asked: Vec<String>,
+}
 
 /// An open finding with its times.
 #[derive(Clone, Debug)]
@@ -26,8 +52,7 @@ pub struct FindingRow {
 }
 
 impl Store {
-    /// Writes what a look found. With `sealed_key` an order is opened too, to
-    /// be worked on next; an order that is open already is left alone.
+    /// Writes what a look found. An order that is open already is left alone.
     ///
     /// # Errors
     /// [`StoreError::LeaseLost`] if another process has taken the task; then
@@ -36,17 +61,18 @@ impl Store {
         &self,
         lease: &Lease,
         before: &DomainRecord,
-        survey: &Survey,
-        outcome: &Outcome,
-        sealed_key: Option<&[u8]>,
+        looked: &Looked<'_>,
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        let about = About { id: before.id, host: before.domain.host.as_str() };
+        let Looked { survey, baseline, outcome, sealed_key } = looked;
+        let name = before.domain.routed();
+        let about = About { id: before.id, host: &name };
         let mut tx = self.pool.begin().await?;
         tasks::finish(&mut tx, lease, Some(outcome.next_look)).await?;
         sqlx::query!(
             "UPDATE domains SET zone = $2, gates = $3, stage = $4, spread = $5, fingerprint = $6,
-             quiet_looks = $7, survey = $8, looked_at = $9 WHERE id = $1",
+             quiet_looks = $7, survey = $8, looked_at = $9, moved_at = $10,
+             baseline = coalesce(baseline, $11) WHERE id = $1",
             before.id,
             outcome.zone,
             json!(outcome.gates),
@@ -55,12 +81,16 @@ impl Store {
             outcome.fingerprint,
             outcome.quiet_looks,
             json!(survey),
-            now
+            now,
+            outcome.moved_at,
+            baseline.map(|b| json!(b))
         )
         .execute(&mut *tx)
         .await?;
-        let mut happened = gate_events(&before.domain.gates, &outcome.gates);
-        happened.extend(write_findings(&mut tx, before.id, &outcome.findings, now).await?);
+        let token = &before.domain.token;
+        let mut happened = gate_events(&before.domain.gates, &outcome.gates, token);
+        happened.extend(write_findings(&mut tx, before.id, &outcome.findings, token, now).await?);
+        write_spread(&mut tx, before.id, &outcome.waits, now).await?;
         if let Some(sealed_key) = sealed_key
             && open_order(&mut tx, before.id, sealed_key, now).await?
         {
@@ -69,6 +99,19 @@ impl Store {
         events::append(&mut tx, about, now, &happened).await?;
         tx.commit().await?;
         Ok(())
+    }
+
+    /// How the routing spread over the vantages, oldest first.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn spreads(&self, domain_id: Uuid) -> Result<Vec<SpreadRow>, StoreError> {
+        let rows = sqlx::query_as!(
+            SpreadRow,
+            "SELECT at, seeing, asked FROM spreads WHERE domain_id = $1 ORDER BY at",
+            domain_id
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
     }
 
     /// Open findings of a domain, oldest first.
@@ -92,11 +135,40 @@ impl Store {
     }
 }
 
-fn gate_events(before: &Gates, after: &Gates) -> Vec<(EventKind, Value)> {
+/// Adds a row when other vantages see the routing than before.
+async fn write_spread(
+    tx: &mut PgConnection,
+    domain_id: Uuid,
+    waits: &[Wait],
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    if waits.is_empty() {
+        return Ok(());
+    }
+    let names = |sees: bool| waits.iter().filter(move |w| w.sees || !sees).map(|w| w.vantage.clone());
+    let (seeing, asked): (Vec<_>, Vec<_>) = (names(true).collect(), names(false).collect());
+    sqlx::query!(
+        "INSERT INTO spreads (domain_id, at, seeing, asked) SELECT $1, $2, $3::text[], $4::text[]
+         WHERE NOT EXISTS (
+             SELECT FROM (SELECT seeing, asked FROM spreads WHERE domain_id = $1 ORDER BY at DESC LIMIT 1) last
+             WHERE last.seeing = $3 AND last.asked = $4)",
+        domain_id,
+        now,
+        &seeing,
+        &asked
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
+}
+
+/// Events go to everyone who listens, so the token in them is masked.
+fn gate_events(before: &Gates, after: &Gates, token: &Token) -> Vec<(EventKind, Value)> {
     let changed = before.0.iter().zip(&after.0).filter(|(b, a)| b.state != a.state);
     changed
         .map(|(b, a)| {
-            let data = json!({ "gate": a.name, "from": b.state, "to": a.state, "reason": a.reason });
+            let reason = token.mask_in(&a.reason);
+            let data = json!({ "gate": a.name, "from": b.state, "to": a.state, "reason": reason });
             (EventKind::Gate, data)
         })
         .collect()
@@ -108,6 +180,7 @@ async fn write_findings(
     tx: &mut PgConnection,
     domain_id: Uuid,
     findings: &[Finding],
+    token: &Token,
     now: DateTime<Utc>,
 ) -> Result<Vec<(EventKind, Value)>, StoreError> {
     let codes: Vec<String> = findings.iter().map(|f| f.code.clone()).collect();
@@ -136,7 +209,7 @@ async fn write_findings(
         .fetch_one(&mut *tx)
         .await?;
         if new {
-            let data = json!({ "code": finding.code, "remedy": finding.remedy });
+            let data = json!({ "code": finding.code, "remedy": token.mask_in(&finding.remedy) });
             happened.push((EventKind::FindingOpened, data));
         }
     }

@@ -95,7 +95,7 @@ pub async fn abandon(zones: &Zones, zone: &str) -> anyhow::Result<()> {
 /// If the name server refuses.
 pub async fn publish_only(zones: &Zones, sheet: &Sheet, purpose: Purpose) -> anyhow::Result<()> {
     let mut changes = cleared(sheet);
-    for line in sheet.of(purpose) {
+    for line in sheet.preferred(purpose) {
         changes.push(add(line)?);
     }
     zones.update(&sheet.zone, &changes).await
@@ -119,6 +119,11 @@ fn cleared(sheet: &Sheet) -> Vec<Change> {
         .into()
 }
 
+/// The lines of the preferred choices.
+fn chosen(sheet: &Sheet) -> impl Iterator<Item = &Line> {
+    sheet.preferred(Purpose::Ownership).chain(sheet.preferred(Purpose::Routing))
+}
+
 fn add(line: &Line) -> anyhow::Result<Change> {
     add_at(&line.owner, line)
 }
@@ -137,22 +142,22 @@ fn add_at(owner: &str, line: &Line) -> anyhow::Result<Change> {
 fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change>> {
     let host = sheet.host.as_str();
     let at_host = |data| Change::Add { owner: host.to_owned(), ttl: TTL, data };
-    let ownership: Vec<_> = sheet.of(Purpose::Ownership).map(add).collect::<Result<_, _>>()?;
-    let routing: Vec<_> = sheet.of(Purpose::Routing).map(add).collect::<Result<_, _>>()?;
+    let ownership: Vec<_> = sheet.preferred(Purpose::Ownership).map(add).collect::<Result<_, _>>()?;
+    let routing: Vec<_> = sheet.preferred(Purpose::Routing).map(add).collect::<Result<_, _>>()?;
     let right = || [ownership.clone(), routing.clone()].concat();
     let with = |extra: Vec<Change>| [ownership.clone(), extra].concat();
-    let only_v4 = || sheet.of(Purpose::Routing).filter(|l| l.rtype == RecordType::A).map(add);
+    let only_v4 = || sheet.preferred(Purpose::Routing).filter(|l| l.rtype == RecordType::A).map(add);
     Ok(match mistake {
         None | Some(Mistake::NameUnregistered | Mistake::Unreachable) => right(),
         Some(Mistake::HostDoubled) => {
             let doubled = |line: &Line| add_at(&format!("{}.{}", line.owner, sheet.zone), line);
-            sheet.lines.iter().map(doubled).collect::<Result<_, _>>()?
+            chosen(sheet).map(doubled).collect::<Result<_, _>>()?
         }
         Some(Mistake::TokenAltered) => {
             let cut =
                 |line: &Line| Line { value: line.value[..line.value.len() - 6].to_owned(), ..line.clone() };
             let altered =
-                sheet.of(Purpose::Ownership).map(|l| add(&cut(l))).collect::<Result<Vec<_>, _>>()?;
+                sheet.preferred(Purpose::Ownership).map(|l| add(&cut(l))).collect::<Result<Vec<_>, _>>()?;
             [altered, routing].concat()
         }
         Some(Mistake::AddressForeign) => with(vec![at_host(RecordData::A(FORMER))]),

@@ -203,7 +203,7 @@ impl Platform {
 
     async fn sheet(&self, host: &str) -> anyhow::Result<Sheet> {
         let host = Hostname::parse(host)?;
-        let (_, sheet) = self.call(Method::GET, &format!("domains/{host}/sheet"), None).await?;
+        let (_, sheet) = self.call(Method::GET, &format!("domains/{host}/sheet?reveal=true"), None).await?;
         Ok(serde_json::from_value(sheet)?)
     }
 

@@ -31,7 +31,7 @@ async fn play(
     place: &Place,
 ) -> anyhow::Result<Done> {
     let host = Hostname::parse(host)?;
-    let view: SheetView = client.get(&format!("domains/{host}/sheet")).await?;
+    let view: SheetView = client.get(&format!("domains/{host}/sheet?reveal=true")).await?;
     let zones = Zones::new(Layout::new(&place.state, place.base_port)?);
     zones.register(host.registered()).await.context("Cannot register the zone. Does the demo run there?")?;
     if take_back {

@@ -1,17 +1,19 @@
-//! `enrol`, `sheet`, `survey`, `explain`, `roster` and `history`.
+//! `enrol`, `sheet`, `baseline`, `survey`, `explain`, `roster` and `history`.
 
 use std::time::Duration;
 
-use nomenta_service::dto::{DomainDetail, Event, NewDomain, RosterLine, RosterQuery, SheetView, SurveyView};
+use nomenta_service::dto::{
+    BaselineView, DomainDetail, Event, NewDomain, RosterLine, RosterQuery, SheetView, SurveyView,
+};
 use reqwest::Method;
-use serde_json::Value;
+use serde_json::{Value, json};
 use tokio::time::{Instant, sleep};
 
 use crate::Done;
-use crate::args::{EnrolOptions, RosterOptions, Shape, SurveyOptions};
+use crate::args::{EnrolOptions, RosterOptions, Shape, SheetOptions, SurveyOptions};
 use crate::client::Client;
 use crate::follow;
-use crate::render::{self, listing, print_json};
+use crate::render::{self, listing, shown};
 
 /// Lines asked for at once.
 const PAGE: i64 = 500;
@@ -19,23 +21,37 @@ const PAGE: i64 = 500;
 pub(crate) async fn enrol(client: &Client, shape: Shape, options: EnrolOptions) -> anyhow::Result<Done> {
     let EnrolOptions { host, site, waiting } = options;
     let view: SheetView = client.post("domains", &NewDomain { host, site }).await?;
-    match shape {
-        Shape::Json => {
-            print_json(&view)?;
-        }
-        Shape::Table => render::sheet(&view),
-    }
-    follow::wait(client, view.sheet.host.as_str(), &waiting).await
+    shown(shape, &view, || render::sheet(&view))?;
+    follow::wait(client, &view.sheet.routed, &waiting).await
 }
 
-pub(crate) async fn sheet(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
-    let view: SheetView = client.get(&path(host, "/sheet")).await?;
+pub(crate) async fn sheet(client: &Client, shape: Shape, options: SheetOptions) -> anyhow::Result<Done> {
+    let SheetOptions { host, reveal, rotate } = options;
+    if rotate {
+        let _: SheetView = client.post(&path(&host, "/token"), &json!({})).await?;
+    }
+    let accept = match shape {
+        Shape::Text => "text/plain",
+        Shape::Markdown => "text/markdown",
+        Shape::Csv => "text/csv",
+        Shape::Zone => "text/dns",
+        Shape::Json | Shape::Table => {
+            let view: SheetView = client.get(&path(&host, &format!("/sheet?reveal={reveal}"))).await?;
+            return shown(shape, &view, || render::sheet(&view));
+        }
+    };
+    print!("{}", client.text(&path(&host, "/sheet"), accept).await?);
+    Ok(Done::Yes)
+}
+
+pub(crate) async fn baseline(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
+    let view: BaselineView = client.get(&path(host, "/baseline")).await?;
     match shape {
-        Shape::Json => print_json(&view),
-        Shape::Table => {
-            render::sheet(&view);
+        Shape::Zone => {
+            print!("{}", view.zone_lines);
             Ok(Done::Yes)
         }
+        other => shown(other, &view, || render::baseline(&view)),
     }
 }
 
@@ -44,12 +60,7 @@ pub(crate) async fn survey(client: &Client, shape: Shape, options: SurveyOptions
     let view = look(client, &host).await?;
     let done = follow::wait(client, &encoded(&host), &waiting).await?;
     let view = if waiting.until.is_some() { client.get(&path(&host, "/survey")).await? } else { view };
-    match shape {
-        Shape::Json => {
-            print_json(&view)?;
-        }
-        Shape::Table => render::survey(&view),
-    }
+    shown(shape, &view, || render::survey(&view))?;
     Ok(done)
 }
 
@@ -71,13 +82,7 @@ async fn look(client: &Client, host: &str) -> anyhow::Result<SurveyView> {
 
 pub(crate) async fn explain(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
     let detail: DomainDetail = client.get(&path(host, "")).await?;
-    match shape {
-        Shape::Json => print_json(&detail),
-        Shape::Table => {
-            render::explain(&detail);
-            Ok(Done::Yes)
-        }
-    }
+    shown(shape, &detail, || render::explain(&detail))
 }
 
 pub(crate) async fn roster(client: &Client, shape: Shape, options: RosterOptions) -> anyhow::Result<Done> {
@@ -107,13 +112,7 @@ pub(crate) async fn history(client: &Client, shape: Shape, host: &str) -> anyhow
         }
         events.extend(page);
     }
-    match shape {
-        Shape::Json => print_json(&events),
-        Shape::Table => {
-            events.iter().for_each(|event| println!("{}", render::event(event)));
-            Ok(Done::Yes)
-        }
-    }
+    shown(shape, &events, || events.iter().for_each(|event| println!("{}", render::event(event))))
 }
 
 fn path(host: &str, rest: &str) -> String {
@@ -123,8 +122,8 @@ fn path(host: &str, rest: &str) -> String {
 /// A host as it may stand in a path, whatever was pasted: the service gives
 /// the same answer to a bad one as to a bad one typed in a form.
 fn encoded(host: &str) -> String {
-    match nomenta_core::hostname::Hostname::parse(host) {
-        Ok(host) => host.to_string(),
+    match nomenta_core::hostname::Subject::parse(host) {
+        Ok(subject) => subject.to_string(),
         Err(_) => Value::from(host).to_string().bytes().map(|b| format!("%{b:02X}")).collect(),
     }
 }

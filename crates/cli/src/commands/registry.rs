@@ -10,7 +10,7 @@ use serde_json::json;
 use crate::Done;
 use crate::args::{AccountVerb, IngressOptions, IngressVerb, KeyVerb, Shape, SiteVerb};
 use crate::client::Client;
-use crate::render::{listing, print_json, said};
+use crate::render::{listing, said};
 
 pub(crate) async fn account(client: &Client, shape: Shape, verb: AccountVerb) -> anyhow::Result<Done> {
     match verb {
@@ -43,7 +43,10 @@ pub(crate) async fn site(client: &Client, shape: Shape, verb: SiteVerb) -> anyho
 }
 
 pub(crate) async fn ingress(client: &Client, shape: Shape, verb: IngressVerb) -> anyhow::Result<Done> {
-    let split = |o: IngressOptions| (o.name, Targets { ipv4: o.ipv4, ipv6: o.ipv6, canonical: o.canonical });
+    let split = |o: IngressOptions| {
+        let IngressOptions { name, ipv4, ipv6, canonical, name_server: name_servers, cname_only } = o;
+        (name, Targets { ipv4, ipv6, canonical, name_servers, subdomain_addresses: !cname_only })
+    };
     match verb {
         IngressVerb::Add(options) => {
             let (name, targets) = split(options);
@@ -88,13 +91,7 @@ pub(crate) async fn key(client: &Client, shape: Shape, verb: KeyVerb) -> anyhow:
         }
         KeyVerb::Revoke { id } => {
             client.ask(Method::DELETE, &format!("keys/{id}")).await?;
-            match shape {
-                Shape::Json => print_json(&json!({ "revoked": id })),
-                Shape::Table => {
-                    println!("Revoked.");
-                    Ok(Done::Yes)
-                }
-            }
+            said(shape, &json!({ "revoked": id }), "Revoked.")
         }
     }
 }

@@ -1,11 +1,14 @@
 //! `serve` and `openapi`.
 
+use std::fs;
+use std::path::Path;
 use std::time::Duration;
 
-use anyhow::ensure;
+use anyhow::{Context, ensure};
 use chrono::Duration as Span;
 use nomenta_certs::VisitorConfig;
 use nomenta_certs::acme::AcmeConfig;
+use nomenta_core::form::Book;
 use nomenta_core::ingress::Platform;
 use nomenta_core::names;
 use nomenta_core::policy::Policy;
@@ -61,13 +64,20 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         listen: options.listen,
         database: options.database,
         sealing_key: options.sealing_key,
-        platform: Platform { zone: names::normal(&options.platform_zone), brand: options.brand },
+        platform: Platform {
+            zone: names::normal(&options.platform_zone),
+            brand: options.brand,
+            proof_zone: options.proof_zone.as_deref().map(names::normal),
+            acme_zone: options.acme_zone.as_deref().map(names::normal),
+        },
+        book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
         policy: Policy {
             quorum: options.quorum,
             ca_identities: options.ca_identity.iter().map(|i| i.to_ascii_lowercase()).collect(),
             look_first: seconds(options.look_first),
             look_most: seconds(options.look_most),
             look_live: seconds(options.look_live),
+            patience: seconds(options.patience),
             order_retry: seconds(options.order_retry),
             ..Policy::default()
         },
@@ -94,4 +104,9 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         },
         boot_keys: keys.into_iter().flatten().collect(),
     })
+}
+
+fn read_book(path: &Path) -> anyhow::Result<Book> {
+    let text = fs::read_to_string(path).with_context(|| format!("Cannot read {}", path.display()))?;
+    Book::parse(&text).with_context(|| format!("In {}", path.display()))
 }

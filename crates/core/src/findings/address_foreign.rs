@@ -1,6 +1,6 @@
 //! `address-foreign`: every address of the name is somebody else's.
 
-use crate::finding::{Case, Diagnosis, EditKind, Entry, Severity, sentences};
+use crate::finding::{Case, Diagnosis, Entry, Severity, sentences};
 use crate::gate::GateName;
 use crate::reading::RecordData;
 
@@ -9,7 +9,14 @@ pub(super) const ENTRY: Entry = Entry {
     severity: Severity::Blocker,
     gate: GateName::Routing,
     about: "The name has A records, and none of them is the platform's: the former host still serves it.",
-    yields_to: &["name-unregistered", "unreachable", "cname-foreign"],
+    yields_to: &[
+        "servers-disagree",
+        "choices-mixed",
+        "cname-beside-others",
+        "wrong-type",
+        "wildcard-answers",
+        "cname-foreign",
+    ],
     detect,
 };
 
@@ -17,14 +24,8 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let split = case.first_split(|s| !s.foreign_v4.is_empty() && s.ours_v4.is_empty())?;
     let mut edits = case.deletions("A", &split.foreign_v4);
     edits.extend(case.deletions("AAAA", &split.foreign_v6));
-    if case.sheet.apex {
-        edits.extend(case.additions("A", &split.missing_v4));
-        edits.extend(case.additions("AAAA", &split.missing_v6));
-    } else {
-        edits.push(case.edit_host(EditKind::Add, "CNAME", case.sheet.canonical.clone()));
-    }
+    edits.extend(case.sheet.by(case.way()).map(|line| case.publish(line)));
     Some(Diagnosis {
-        gate: None,
         remedy: format!(
             "{} Until then visitors reach the former host. Keep mail records.",
             sentences(&edits)
@@ -32,6 +33,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         remark: "No address of the ingress is among the published ones.".into(),
         evidence: case.host_sightings(|data| matches!(data, RecordData::A(_) | RecordData::Aaaa(_))),
         edits,
+        ..Diagnosis::default()
     })
 }
 

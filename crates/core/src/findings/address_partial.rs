@@ -9,7 +9,15 @@ pub(super) const ENTRY: Entry = Entry {
     severity: Severity::Blocker,
     gate: GateName::Routing,
     about: "Some of the platform's addresses are published and others are missing.",
-    yields_to: &["name-unregistered", "unreachable", "cname-foreign", "address-foreign"],
+    yields_to: &[
+        "servers-disagree",
+        "choices-mixed",
+        "cname-beside-others",
+        "wrong-type",
+        "wildcard-answers",
+        "cname-foreign",
+        "address-foreign",
+    ],
     detect,
 };
 
@@ -25,11 +33,11 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         edits.extend(case.additions("AAAA", &split.missing_v6));
     }
     Some(Diagnosis {
-        gate: None,
         remedy: format!("{} The others are right; keep them.", sentences(&edits)),
         remark: "All addresses of the ingress are needed, so that one may be taken out of service.".into(),
         evidence: case.host_sightings(|data| matches!(data, RecordData::A(_) | RecordData::Aaaa(_))),
         edits,
+        ..Diagnosis::default()
     })
 }
 

@@ -9,7 +9,15 @@ pub(super) const ENTRY: Entry = Entry {
     severity: Severity::Blocker,
     gate: GateName::Routing,
     about: "Beside the platform's A records stands another one, which takes its share of the visitors.",
-    yields_to: &["name-unregistered", "unreachable", "cname-foreign", "address-foreign"],
+    yields_to: &[
+        "servers-disagree",
+        "choices-mixed",
+        "cname-beside-others",
+        "wrong-type",
+        "wildcard-answers",
+        "cname-foreign",
+        "address-foreign",
+    ],
     detect,
 };
 
@@ -21,13 +29,13 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let keep = split.ours_v4.iter().map(|a| case.edit_host(EditKind::Keep, "A", a.to_string()));
     edits.extend(keep);
     Some(Diagnosis {
-        gate: None,
         remedy: format!("{} Of {all} addresses only {kept} lead here.", sentences(&edits)),
         remark: "Resolvers hand the addresses out in turn, so some visitors and the certification \
                  authority may reach the other host."
             .into(),
         evidence: case.host_sightings(|data| matches!(data, RecordData::A(_))),
         edits,
+        ..Diagnosis::default()
     })
 }
 

@@ -26,11 +26,11 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let kept = records.iter().filter(|r| issuer(&r.data).is_some_and(|i| !i.is_empty()));
     edits.extend(kept.map(|r| case.edit(EditKind::Keep, "CAA", owner, r.data.to_string())));
     Some(Diagnosis {
-        gate: None,
         remedy: format!("{} Without it no certificate may be issued for this domain.", sentences(&edits)),
         remark: format!("The CAA set found by climbing stands at {owner}; no order is placed."),
         evidence: records.iter().map(|r| evidence(case, owner, r)).collect(),
         edits,
+        ..Diagnosis::default()
     })
 }
 

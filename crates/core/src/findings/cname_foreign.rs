@@ -1,8 +1,9 @@
 //! `cname-foreign`: the name is an alias of somebody else's host.
 
-use crate::finding::{Case, Diagnosis, EditKind, Entry, Severity, sentences};
+use crate::finding::{Case, Diagnosis, Edit, EditKind, Entry, Severity, sentences};
 use crate::gate::GateName;
 use crate::reading::RecordData;
+use crate::survey::HostView;
 
 pub(super) const ENTRY: Entry = Entry {
     code: "cname-foreign",
@@ -10,25 +11,31 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Routing,
     about: "The name has a CNAME record that points at another host than the platform's, usually one left \
             by the former host.",
-    yields_to: &["name-unregistered", "unreachable"],
+    yields_to: &[
+        "servers-disagree",
+        "value-doubled",
+        "cname-at-apex",
+        "choices-mixed",
+        "cname-beside-others",
+        "cname-chain-broken",
+        "wildcard-answers",
+    ],
     detect,
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let canonical = &case.sheet.canonical;
     let views = case.survey.authority_views();
-    let target = views.iter().filter_map(|(_, v)| v.cname.as_ref()).find(|t| *t != canonical)?;
-    let edits = if case.sheet.apex {
-        vec![case.edit_host(EditKind::Delete, "CNAME", target.clone())]
-    } else {
-        vec![case.edit_host(EditKind::Change, "CNAME", canonical.clone())]
-    };
+    let away = |v: &HostView| Some(v.cname()?.to_owned()).filter(|_| !v.chain.contains(canonical));
+    let target = views.iter().find_map(|(_, v)| away(v))?;
+    let edit = case.edit_host(EditKind::Change, "CNAME", canonical.clone());
+    let edits = vec![Edit { was: Some(target.clone()), ..edit }];
     Some(Diagnosis {
-        gate: None,
         remedy: format!("{} It now points at {target}, so visitors go there.", sentences(&edits)),
         remark: format!("Expected the canonical host {canonical}."),
         evidence: case.host_sightings(|data| matches!(data, RecordData::Cname(_))),
         edits,
+        ..Diagnosis::default()
     })
 }
 

@@ -11,13 +11,14 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Ownership,
     about: "A full name was typed into a host box that adds the zone by itself, so the record stands at \
             a name that ends in the zone twice.",
-    yields_to: &["name-unregistered", "unreachable"],
+    yields_to: &["servers-disagree"],
     detect,
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let (mut evidence, mut edits, mut gate) = (Vec::new(), Vec::new(), None);
-    for line in &case.sheet.lines {
+    let ownership = case.sheet.preferred(Purpose::Ownership);
+    for line in ownership.chain(case.sheet.by(case.way())) {
         let Some((mut seen, stray)) = doubled(case, line) else { continue };
         gate = gate.or(Some(line.purpose.gate()));
         evidence.append(&mut seen);
@@ -37,6 +38,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         remark: format!("The host box of this editor is relative to {zone}; the full name was typed."),
         evidence,
         edits,
+        ..Diagnosis::default()
     })
 }
 

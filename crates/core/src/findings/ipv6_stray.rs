@@ -10,22 +10,31 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Routing,
     about: "An AAAA record of the former host is left. Visitors with IPv6, and certification authorities, \
             which try IPv6 first, go there.",
-    yields_to: &["name-unregistered", "unreachable", "cname-foreign", "address-foreign", "address-surplus"],
+    yields_to: &[
+        "servers-disagree",
+        "choices-mixed",
+        "cname-beside-others",
+        "wrong-type",
+        "wildcard-answers",
+        "cname-foreign",
+        "address-foreign",
+        "address-surplus",
+    ],
     detect,
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let split = case.first_split(|s| !s.foreign_v6.is_empty())?;
     let mut edits = case.deletions("AAAA", &split.foreign_v6);
-    if case.sheet.apex && !split.ours_v4.is_empty() {
+    if !split.ours_v4.is_empty() {
         edits.extend(case.additions("AAAA", &split.missing_v6));
     }
     Some(Diagnosis {
-        gate: None,
         remedy: format!("{} It sends everyone who has IPv6 to the former host.", sentences(&edits)),
         remark: "Certification authorities try IPv6 first, so validation would end at the other host.".into(),
         evidence: case.host_sightings(|data| matches!(data, RecordData::Aaaa(_))),
         edits,
+        ..Diagnosis::default()
     })
 }
 

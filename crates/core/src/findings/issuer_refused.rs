@@ -18,7 +18,6 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let said = if problem.detail.is_empty() { problem.kind.clone() } else { problem.detail.clone() };
     let kind = problem.kind.rsplit(':').next().unwrap_or(&problem.kind);
     Some(Diagnosis {
-        gate: None,
         remedy: format!(
             "The certification authority refused {}: {} Keep the records; the platform asks again by itself.",
             case.domain.host,
@@ -29,7 +28,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
             retry_at.format("%Y-%m-%d %H:%M:%S UTC")
         ),
         evidence: vec![Sighting { source: "certification authority".into(), said, ttl: None }],
-        edits: Vec::new(),
+        ..Diagnosis::default()
     })
 }
 

@@ -7,27 +7,63 @@ mod address_foreign;
 mod address_partial;
 mod address_surplus;
 mod caa_forbids;
+mod choices_mixed;
+mod cname_at_apex;
+mod cname_beside_others;
+mod cname_chain_broken;
 mod cname_foreign;
+mod delegated_away;
+mod delegation_mismatch;
+mod dnssec_broken;
 mod host_doubled;
+mod https_record_stray;
 mod ipv6_stray;
 mod issuer_refused;
+mod mail_at_risk;
+mod mail_lost;
 mod name_unregistered;
+mod server_lame;
+mod servers_disagree;
+mod stalled;
 mod token_altered;
+mod token_misplaced;
+mod token_superseded;
 mod unreachable;
+mod value_doubled;
+mod wildcard_answers;
+mod wrong_type;
 
 /// Every finding, roots of trouble first, so that consequences can yield.
 pub static CATALOGUE: &[&Entry] = &[
     &name_unregistered::ENTRY,
     &unreachable::ENTRY,
+    &dnssec_broken::ENTRY,
+    &delegated_away::ENTRY,
+    &server_lame::ENTRY,
+    &servers_disagree::ENTRY,
     &host_doubled::ENTRY,
+    &token_superseded::ENTRY,
+    &token_misplaced::ENTRY,
+    &wildcard_answers::ENTRY,
     &token_altered::ENTRY,
+    &wrong_type::ENTRY,
+    &value_doubled::ENTRY,
+    &cname_at_apex::ENTRY,
+    &choices_mixed::ENTRY,
+    &delegation_mismatch::ENTRY,
+    &cname_beside_others::ENTRY,
+    &cname_chain_broken::ENTRY,
     &cname_foreign::ENTRY,
     &address_foreign::ENTRY,
     &address_surplus::ENTRY,
     &address_partial::ENTRY,
     &ipv6_stray::ENTRY,
+    &https_record_stray::ENTRY,
+    &mail_at_risk::ENTRY,
+    &mail_lost::ENTRY,
     &caa_forbids::ENTRY,
     &issuer_refused::ENTRY,
+    &stalled::ENTRY,
 ];
 
 /// Runs every detector; an entry yields to those that explain it.
@@ -43,8 +79,8 @@ pub fn diagnose(case: &Case<'_>) -> Vec<Finding> {
 }
 
 fn finding(entry: &Entry, diagnosis: Diagnosis) -> Finding {
-    let Diagnosis { gate, remedy, remark, evidence, edits } = diagnosis;
-    let (severity, gate) = (entry.severity, gate.unwrap_or(entry.gate));
+    let Diagnosis { gate, severity, remedy, remark, evidence, edits } = diagnosis;
+    let (severity, gate) = (severity.unwrap_or(entry.severity), gate.unwrap_or(entry.gate));
     Finding { code: entry.code.to_owned(), severity, gate, remedy, remark, evidence, edits }
 }
 

@@ -19,14 +19,13 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     };
     let said = format!("{registered} does not exist in {registry}");
     Some(Diagnosis {
-        gate: None,
         remedy: format!(
             "The domain {registered} is not registered. Check its spelling; if it is right, register it \
              or renew it with your registrar. Records can be added after that."
         ),
         remark: format!("{server} answers NXDOMAIN for {registered} in the zone {registry}."),
         evidence: vec![Sighting { source: server.clone(), said, ttl: None }],
-        edits: Vec::new(),
+        ..Diagnosis::default()
     })
 }
 

@@ -1,8 +1,9 @@
 //! `token-altered`: something stands at the challenge label, but not our token.
 
-use crate::finding::{Case, Diagnosis, EditKind, Entry, Severity, sentences, sighting};
+use crate::finding::{Case, Diagnosis, Entry, Severity, sentences, sighting};
 use crate::gate::GateName;
 use crate::reading::{RecordData, RecordType};
+use crate::sheet::Purpose;
 
 pub(super) const ENTRY: Entry = Entry {
     code: "token-altered",
@@ -10,7 +11,13 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Ownership,
     about: "A TXT record stands at the challenge label, but its value is not the token: cut short, typed \
             with capitals or spaces, or copied from another domain.",
-    yields_to: &["name-unregistered", "unreachable"],
+    yields_to: &[
+        "servers-disagree",
+        "host-doubled",
+        "token-superseded",
+        "token-misplaced",
+        "wildcard-answers",
+    ],
     detect,
 };
 
@@ -26,17 +33,17 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
             _ => None,
         })
         .collect();
-    let (_, _, altered) = texts.first()?;
-    if texts.iter().any(|(_, _, text)| **text == token) {
+    let (_, record, altered) = texts.first()?;
+    if case.owners().0 > 0 {
         return None;
     }
-    let edits = vec![case.edit(EditKind::Change, "TXT", challenge, token.clone())];
+    let edits = vec![case.change(record, case.sheet.preferred(Purpose::Ownership).next()?)];
     Some(Diagnosis {
-        gate: None,
         remedy: format!("{} It now has the value {altered}. {}", sentences(&edits), hint(altered, &token)),
         remark: format!("A TXT record is there and is not this domain's token. {}", hint(altered, &token)),
         evidence: texts.iter().map(|(source, record, _)| sighting(source, record)).collect(),
         edits,
+        ..Diagnosis::default()
     })
 }
 

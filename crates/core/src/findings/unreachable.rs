@@ -17,14 +17,13 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let ZoneView::Unreachable { zone, tried } = &case.survey.zone else { return None };
     let sighted = |t: &String| Sighting { source: t.clone(), said: "no usable answer".into(), ttl: None };
     Some(Diagnosis {
-        gate: None,
         remedy: format!(
             "None of the name servers of {zone} answers. Ask your DNS operator whether the zone still \
              exists there, or enter the right name servers at your registrar. Change no records yet."
         ),
         remark: format!("Tried: {}.", tried.join("; ")),
         evidence: tried.iter().map(sighted).collect(),
-        edits: Vec::new(),
+        ..Diagnosis::default()
     })
 }
 

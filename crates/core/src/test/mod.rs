@@ -4,15 +4,16 @@ use chrono::{DateTime, Duration, Utc};
 
 use crate::domain::Domain;
 use crate::evidence::{CertificateFacts, Evidence, OrderState};
-use crate::finding::{Case, Finding};
+use crate::finding::{Case, Edit, Finding};
 use crate::findings;
 use crate::gate::Gates;
 use crate::hostname::Hostname;
 use crate::ingress::{CanonicalHost, Ingress, Platform};
+use crate::names;
 use crate::policy::Policy;
-use crate::reading::{Outcome, Rcode, Reading, Record, RecordData, Source};
+use crate::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Soa, Source};
 use crate::sheet::Sheet;
-use crate::survey::{Authority, HostView, Survey, ZoneView, questions};
+use crate::survey::{Authority, Delegation, Depth, HostView, Survey, ZoneView};
 use crate::token::Token;
 
 const ZONE: &str = "onswick.example";
@@ -22,7 +23,12 @@ pub fn now() -> DateTime<Utc> {
 }
 
 pub fn platform() -> Platform {
-    Platform { zone: "quaymark.example".into(), brand: "quaymark".into() }
+    Platform {
+        zone: "quaymark.example".into(),
+        brand: "quaymark".into(),
+        proof_zone: Some("proof.quaymark.example".into()),
+        acme_zone: Some("acme.quaymark.example".into()),
+    }
 }
 
 pub fn ingress() -> Ingress {
@@ -32,6 +38,8 @@ pub fn ingress() -> Ingress {
         ipv4: [[127, 77, 0, 10].into(), [127, 77, 0, 11].into()].into(),
         ipv6: ["::1".parse().expect("address")].into(),
         canonical: CanonicalHost::parse("{site}.edge.quaymark.example").expect("valid"),
+        name_servers: ["ns1.quaymark.example".into(), "ns2.quaymark.example".into()].into(),
+        subdomain_addresses: true,
     }
 }
 
@@ -48,7 +56,13 @@ pub fn domain(host: &str) -> Domain {
         host: Hostname::parse(host).expect("valid"),
         site: "onswick".into(),
         ingress: ingress(),
+        wildcard: false,
         token: token(),
+        token_expires_at: now() + Duration::days(30),
+        superseded: Vec::new(),
+        mail_before: Vec::new(),
+        moved_at: now(),
+        form: None,
         gates: Gates::new(now()),
         zone: ZONE.into(),
         fingerprint: None,
@@ -74,7 +88,7 @@ pub fn certificate(host: &str) -> CertificateFacts {
 pub fn view(v4: &[&str], v6: &[&str]) -> HostView {
     let ipv4 = v4.iter().map(|a| a.parse().expect("address")).collect();
     let ipv6 = v6.iter().map(|a| a.parse().expect("address")).collect();
-    HostView { cname: None, ipv4, ipv6 }
+    HostView { ipv4, ipv6, ..HostView::default() }
 }
 
 /// The zone lines that a customer with no trouble publishes.
@@ -97,7 +111,7 @@ pub fn healthy(host: &str) -> Vec<&'static str> {
     }
 }
 
-fn record(line: &str) -> Record {
+pub fn record(line: &str) -> Record {
     let (host, rest) = line.split_once(' ').expect("host");
     let (rtype, value) = rest.split_once(' ').expect("type");
     let owner = if host == "@" { ZONE.to_owned() } else { format!("{host}.{ZONE}") };
@@ -105,47 +119,78 @@ fn record(line: &str) -> Record {
         "A" => RecordData::A(value.parse().expect("address")),
         "AAAA" => RecordData::Aaaa(value.parse().expect("address")),
         "CNAME" => RecordData::Cname(value.into()),
+        "NS" => RecordData::Ns(value.into()),
         "TXT" => RecordData::Txt(value.into()),
         "CAA" => {
             let (tag, value) = value.split_once(' ').expect("tag");
             RecordData::Caa { flags: 0, tag: tag.into(), value: value.into() }
+        }
+        "MX" => {
+            let (preference, exchange) = value.split_once(' ').expect("preference");
+            RecordData::Mx { preference: preference.parse().expect("number"), exchange: exchange.into() }
+        }
+        "HTTPS" => {
+            let hints = value.split(' ').skip(1).map(|a| a.parse().expect("address")).collect();
+            let target = value.split(' ').next().unwrap_or("").trim_matches('.').into();
+            RecordData::Https { priority: 1, target, hints }
+        }
+        "SOA" => {
+            let serial = value.parse().expect("serial");
+            RecordData::Soa(Soa { serial, minimum: 60, ..Soa::default() }.into())
         }
         other => panic!("no {other} in tests"),
     };
     Record { owner, ttl: 300, data }
 }
 
-fn authority() -> Source {
-    Source::Authority { server: "ns1.harrowdns.example".into(), address: [127, 53, 2, 1].into() }
+pub fn authority(number: u8) -> Source {
+    Source::Authority {
+        server: format!("ns{number}.harrowdns.example"),
+        address: [127, 53, 2, number].into(),
+    }
 }
 
 fn found() -> ZoneView {
-    let server = Authority { name: "ns1.harrowdns.example".into(), address: [127, 53, 2, 1].into() };
-    ZoneView::Found { apex: ZONE.into(), servers: vec![server] }
+    delegated(ZONE, "example", &["ns1.harrowdns.example"])
 }
 
-fn readings(host: &str, source: &Source, records: &[Record]) -> Vec<Reading> {
-    let host = Hostname::parse(host).expect("valid");
-    let asked = questions(&host, &platform().challenge_name(host.as_str()), ZONE);
-    let answers = |name: &str, rtype: crate::reading::RecordType| {
-        let fits = |r: &&Record| {
-            let kind = r.data.type_name();
-            r.owner == name && (kind == rtype.to_string() || kind == "CNAME")
-        };
-        records.iter().filter(fits).cloned().collect::<Vec<_>>()
+/// A zone with one server that answers, delegated by `parent` to `servers`.
+pub fn delegated(apex: &str, parent: &str, servers: &[&str]) -> ZoneView {
+    let server = Authority { name: "ns1.harrowdns.example".into(), address: [127, 53, 2, 1].into() };
+    let servers_above = servers.iter().map(|s| (*s).to_owned()).collect();
+    let delegation = Delegation { parent: parent.into(), servers: servers_above };
+    ZoneView::Found { apex: apex.into(), servers: vec![server], delegation: Some(delegation) }
+}
+
+/// What a vantage says about one name.
+pub fn seen(vantage: &str, name: &str, rtype: RecordType, data: &[RecordData]) -> Reading {
+    let record = |data: &RecordData| Record { owner: name.into(), ttl: 60, data: data.clone() };
+    let records = data.iter().map(record).collect();
+    let outcome = Outcome::Answer { rcode: Rcode::NoError, authoritative: false, records };
+    Reading::new(Source::Vantage { name: vantage.into() }, name.into(), rtype, outcome, 1)
+}
+
+/// Answers as a name server gives them: a CNAME for every type, and wildcards
+/// for names that nothing stands at or under (RFC 4592).
+fn answers(records: &[Record], name: &str, rtype: RecordType) -> Vec<Record> {
+    let exists = records.iter().any(|r| names::is_within(&r.owner, name));
+    let star = format!("*.{}", names::parent(name));
+    let fits = |r: &&Record| {
+        let kind = r.data.type_name();
+        (r.owner == name || (!exists && r.owner == star)) && (kind == rtype.to_string() || kind == "CNAME")
     };
+    records.iter().filter(fits).map(|r| Record { owner: name.into(), ..r.clone() }).collect()
+}
+
+pub fn readings(host: &str, source: &Source, records: &[Record]) -> Vec<Reading> {
+    let asked = domain(host).target(&platform()).questions(ZONE, Depth::Full);
     asked
         .into_iter()
-        .map(|q| Reading {
-            source: source.clone(),
-            outcome: Outcome::Answer {
-                rcode: Rcode::NoError,
-                authoritative: source.is_authority(),
-                records: answers(&q.name, q.rtype),
-            },
-            name: q.name,
-            rtype: q.rtype,
-            rtt_ms: 1,
+        .map(|q| {
+            let records = answers(records, &q.name, q.rtype);
+            let authoritative = source.is_authority();
+            let outcome = Outcome::Answer { rcode: Rcode::NoError, authoritative, records };
+            Reading::new(source.clone(), q.name, q.rtype, outcome, 1)
         })
         .collect()
 }
@@ -158,15 +203,24 @@ pub fn survey(host: &str, lines: &[&str]) -> Survey {
 /// As [`survey`], with `seeing` of `all` vantages that see the same and the
 /// others that see nothing.
 pub fn survey_spread(host: &str, lines: &[&str], seeing: usize, all: usize) -> Survey {
-    let records: Vec<_> = lines.iter().map(|l| record(l)).collect();
-    let mut read = readings(host, &authority(), &records);
+    let mut records: Vec<_> = lines.iter().map(|l| record(l)).collect();
+    records.push(record("@ NS ns1.harrowdns.example"));
+    records.push(record("@ SOA 7"));
+    let mut read = readings(host, &authority(1), &records);
     for index in 0..all {
         let source = Source::Vantage { name: format!("vantage-{index}") };
         let held = if index < seeing { &records[..] } else { &[] };
         read.extend(readings(host, &source, held));
     }
     let host = Hostname::parse(host).expect("valid");
-    Survey { host, at: now(), zone: found(), readings: read }
+    let routed = host.to_string();
+    Survey { host, at: now(), zone: found(), readings: read, routed, depth: Depth::Full }
+}
+
+/// Adds a second authority server that holds `lines`.
+pub fn second(survey: &mut Survey, lines: &[&str]) {
+    let records: Vec<_> = lines.iter().map(|l| record(l)).collect();
+    survey.readings.extend(readings(survey.host.as_str(), &authority(2), &records));
 }
 
 /// A survey that nobody answered.
@@ -189,24 +243,47 @@ pub fn unreachable(zone: &str, tried: &str) -> ZoneView {
 }
 
 pub fn diagnose(host: &str, lines: &[&str]) -> Vec<Finding> {
-    run(host, survey(host, lines), OrderState::None)
+    judge(&domain(host), &survey(host, lines))
 }
 
 pub fn diagnose_with(host: &str, lines: &[&str], order: OrderState) -> Vec<Finding> {
-    run(host, survey(host, lines), order)
+    run(&domain(host), &survey(host, lines), order, findings::diagnose)
 }
 
 pub fn diagnose_zone(host: &str, zone: ZoneView) -> Vec<Finding> {
-    let host_name = Hostname::parse(host).expect("valid");
-    let survey = Survey { host: host_name, at: now(), zone, readings: Vec::new() };
-    run(host, survey, OrderState::None)
+    let survey = Survey { zone, readings: Vec::new(), ..survey(host, &[]) };
+    judge(&domain(host), &survey)
 }
 
-fn run(host: &str, survey: Survey, order: OrderState) -> Vec<Finding> {
-    let (domain, policy, sheet) = (domain(host), policy(), sheet(host));
+/// Judges a domain and a survey as they are.
+pub fn judge(domain: &Domain, survey: &Survey) -> Vec<Finding> {
+    run(domain, survey, OrderState::None, findings::diagnose)
+}
+
+/// The customer's list for a zone that holds `lines`.
+pub fn todo(host: &str, lines: &[&str]) -> Vec<Edit> {
+    let list = |case: &Case<'_>| crate::todo::list(case, &findings::diagnose(case));
+    run(&domain(host), &survey(host, lines), OrderState::None, list)
+}
+
+/// What each vantage sees or holds.
+pub fn waits(host: &str, survey: &Survey) -> Vec<crate::waiting::Wait> {
+    run(&domain(host), survey, OrderState::None, crate::waiting::waits)
+}
+
+fn run<T>(domain: &Domain, survey: &Survey, order: OrderState, then: impl Fn(&Case<'_>) -> T) -> T {
+    let (platform, policy) = (platform(), policy());
+    let sheet = domain.sheet(&platform, survey.apex().unwrap_or(ZONE));
     let evidence = Evidence { order, ..Evidence::default() };
-    let case = Case { domain: &domain, sheet: &sheet, survey: &survey, evidence: &evidence, policy: &policy };
-    findings::diagnose(&case)
+    then(&Case {
+        domain,
+        platform: &platform,
+        sheet: &sheet,
+        survey,
+        evidence: &evidence,
+        policy: &policy,
+        now: now(),
+    })
 }
 
 pub fn codes(found: &[Finding]) -> Vec<&str> {

@@ -5,22 +5,31 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
-use chrono::{Duration, Utc};
-use nomenta_core::evidence::OrderState;
+use axum::response::{IntoResponse, Response};
+use chrono::{DateTime, Duration, Utc};
+use nomenta_core::baseline::Baseline;
+use nomenta_core::evidence::{Evidence, OrderState};
+use nomenta_core::finding::{Case, Edit};
 use nomenta_core::gate::Stage;
-use nomenta_core::hostname::Hostname;
+use nomenta_core::hostname::Subject;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::token::Token;
-use nomenta_core::verdict;
-use nomenta_store::{DomainRecord, FindingRow, NewDomain as Enrolment, RosterFilter, RosterRow, StoreError};
+use nomenta_core::waiting::{self, Wait};
+use nomenta_core::{rendering, todo, verdict};
+use nomenta_store::{
+    DomainRecord, FindingRow, NewDomain as Enrolment, RosterFilter, RosterRow, SpreadRow, StoreError,
+};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 
 use super::dto::{
-    DomainDetail, JudgedLine, NewDomain, OpenFinding, RosterLine, RosterQuery, SheetView, StageCount,
-    SurveyView,
+    BaselineView, DomainDetail, JudgedLine, NewDomain, OpenFinding, RevealQuery, RosterLine, RosterQuery,
+    SheetView, SpreadPoint, StageCount, SurveyView,
 };
 use super::registry::host_in_path;
 use crate::App;
 use crate::access::Caller;
+use crate::look as looking;
 use crate::problem::{Body, Params, Problem};
 use crate::role::Role;
 
@@ -77,7 +86,7 @@ fn percent(byte: u8) -> String {
 }
 
 fn roster_line(row: RosterRow) -> Result<RosterLine, Problem> {
-    let shown = Hostname::parse(&row.host).map_or_else(|_| row.host.clone(), |h| h.to_unicode());
+    let shown = Subject::parse(&row.host).map_or_else(|_| row.host.clone(), |s| s.to_unicode());
     let gates = serde_json::from_value(row.gates)
         .map_err(|e| StoreError::Unreadable { what: "gate", cause: e.to_string() })?;
     Ok(RosterLine {
@@ -120,22 +129,33 @@ pub(super) async fn enrol(
     Body(new): Body<NewDomain>,
 ) -> Result<(StatusCode, Json<SheetView>), Problem> {
     caller.needs(Role::Operator)?;
-    let host = Hostname::parse_for(&new.host, &app.config.platform.zone)
+    let subject = Subject::parse_for(&new.host, &app.config.platform.zone)
         .map_err(|e| Problem::field("host", e.code(), e))?;
     let token = Token::from_random(rand::random());
-    let token_expires_at = Utc::now() + Duration::days(TOKEN_DAYS);
-    let enrolment = Enrolment { host: &host, site: &new.site, token: &token, token_expires_at };
+    let token_expires_at = token_end();
+    let enrolment = Enrolment { subject: &subject, site: &new.site, token: &token, token_expires_at };
     app.store.enrol(enrolment).await.map_err(|e| {
         let field = if matches!(e, StoreError::Missing { .. }) { "site" } else { "host" };
         Problem::from(e).at(field)
     })?;
-    let record = app.store.domain_named(host.as_str()).await?;
+    let record = with_form(&app, app.store.domain_named(&subject.to_string()).await?);
     Ok((StatusCode::CREATED, Json(sheet_view(&app, &record))))
+}
+
+fn token_end() -> DateTime<Utc> {
+    Utc::now() + Duration::days(TOKEN_DAYS)
 }
 
 async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Problem> {
     caller.needs(Role::Viewer)?;
-    Ok(app.store.domain_named(host_in_path(typed)?.as_str()).await?)
+    Ok(with_form(app, app.store.domain_named(&host_in_path(typed)?).await?))
+}
+
+/// Fills in how the customer's DNS editor wants lines typed, by the name
+/// servers that the latest survey found.
+fn with_form(app: &App, mut record: DomainRecord) -> DomainRecord {
+    record.domain.form = record.survey.as_ref().and_then(|survey| looking::form(app, survey));
+    record
 }
 
 fn draw(app: &App, record: &DomainRecord) -> Sheet {
@@ -143,21 +163,40 @@ fn draw(app: &App, record: &DomainRecord) -> Sheet {
 }
 
 fn sheet_view(app: &App, record: &DomainRecord) -> SheetView {
-    SheetView { sheet: draw(app, record), token_expires_at: record.token_expires_at }
+    SheetView { sheet: draw(app, record), token_expires_at: record.domain.token_expires_at }
+}
+
+/// An answer in which the token is masked unless it was asked for.
+fn masked<T: Serialize + DeserializeOwned>(
+    value: T,
+    token: &Token,
+    caller: &Caller,
+    query: &RevealQuery,
+) -> Result<Json<T>, Problem> {
+    if query.reveal {
+        caller.needs(Role::Operator)?;
+        return Ok(Json(value));
+    }
+    let text = serde_json::to_string(&value).map_err(|e| Problem::internal(e.to_string()))?;
+    let value = serde_json::from_str(&token.mask_in(&text)).map_err(|e| Problem::internal(e.to_string()))?;
+    Ok(Json(value))
 }
 
 /// Everything about a domain: gates, sheet beside what was read, findings.
-#[utoipa::path(get, path = "/api/v1/domains/{host}", params(("host" = String, Path, description = "The domain")),
+#[utoipa::path(get, path = "/api/v1/domains/{host}",
+    params(("host" = String, Path, description = "The domain"), RevealQuery),
     responses((status = 200, body = DomainDetail), (status = 404, body = Problem)))]
 pub(super) async fn domain(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
+    Params(query): Params<RevealQuery>,
 ) -> Result<Json<DomainDetail>, Problem> {
     let record = find(&app, &caller, &host).await?;
     let findings = app.store.findings(record.id).await?;
     let held = app.store.certificate(record.id).await?;
     let order = app.store.order_state(record.id).await?;
+    let spreads = app.store.spreads(record.id).await?;
     let sheet = draw(&app, &record);
     let judge = |line| match &record.survey {
         Some(survey) => verdict::judge(&sheet, line, survey),
@@ -165,10 +204,12 @@ pub(super) async fn domain(
     };
     let lines =
         sheet.lines.iter().map(|line| JudgedLine { line: line.clone(), cells: judge(line) }).collect();
+    let (todo, waits) = judged(&app, &record, &sheet, &findings);
     let domain = record.domain;
-    Ok(Json(DomainDetail {
-        host: domain.host.to_string(),
-        shown: domain.host.to_unicode(),
+    let token = domain.token.clone();
+    let detail = DomainDetail {
+        host: domain.routed(),
+        shown: domain.subject().to_unicode(),
         account: record.account,
         site: domain.site,
         default_host: record.default_host,
@@ -177,8 +218,12 @@ pub(super) async fn domain(
         zone: sheet.zone.clone(),
         lines,
         findings: findings.into_iter().map(open_finding).collect(),
+        todo,
+        form: domain.form,
+        waits,
         spread: record.spread,
-        token_expires_at: record.token_expires_at,
+        spreads: spreads.into_iter().map(spread_point).collect(),
+        token_expires_at: domain.token_expires_at,
         enrolled_at: domain.enrolled_at,
         looked_at: record.looked_at,
         next_look: record.next_look,
@@ -187,24 +232,109 @@ pub(super) async fn domain(
             OrderState::Refused { problem, .. } => Some(problem),
             _ => None,
         },
-    }))
+    };
+    masked(detail, &token, &caller, &query)
+}
+
+/// The customer's list and the vantages' waits, from the latest survey.
+fn judged(
+    app: &App,
+    record: &DomainRecord,
+    sheet: &Sheet,
+    findings: &[FindingRow],
+) -> (Vec<Edit>, Vec<Wait>) {
+    let Some(survey) = &record.survey else { return (Vec::new(), Vec::new()) };
+    let (evidence, config) = (Evidence::default(), &app.config);
+    let case = Case {
+        domain: &record.domain,
+        platform: &config.platform,
+        sheet,
+        survey,
+        evidence: &evidence,
+        policy: &config.policy,
+        now: Utc::now(),
+    };
+    let findings: Vec<_> = findings.iter().map(|row| row.finding.clone()).collect();
+    (todo::list(&case, &findings), waiting::waits(&case))
+}
+
+fn spread_point(row: SpreadRow) -> SpreadPoint {
+    SpreadPoint { at: row.at, seeing: row.seeing, asked: row.asked }
 }
 
 fn open_finding(row: FindingRow) -> OpenFinding {
     OpenFinding { finding: row.finding, first_seen: row.first_seen, last_seen: row.last_seen }
 }
 
-/// What the customer must publish.
+/// What the customer must publish: as JSON, or by `Accept` as plain text,
+/// Markdown, CSV or lines of a master file (`text/dns`, RFC 4027), which are
+/// for handing over and show the token.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/sheet",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), RevealQuery),
     responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
 pub(super) async fn sheet(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<Json<SheetView>, Problem> {
+    Params(query): Params<RevealQuery>,
+    headers: HeaderMap,
+) -> Result<Response, Problem> {
     let record = find(&app, &caller, &host).await?;
-    Ok(Json(sheet_view(&app, &record)))
+    let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let known = RENDERINGS.iter().find(|(kind, _)| accept.split([',', ';']).any(|a| a.trim() == *kind));
+    if let Some((kind, render)) = known {
+        caller.needs(Role::Operator)?;
+        let kind = format!("{kind}; charset=utf-8");
+        return Ok(([(header::CONTENT_TYPE, kind)], render(&draw(&app, &record))).into_response());
+    }
+    Ok(masked(sheet_view(&app, &record), &record.domain.token, &caller, &query)?.into_response())
+}
+
+type Render = fn(&Sheet) -> String;
+
+/// Renderings of the sheet by media type.
+const RENDERINGS: [(&str, Render); 4] = [
+    ("text/plain", rendering::plain),
+    ("text/markdown", rendering::markdown),
+    ("text/csv", rendering::csv),
+    ("text/dns", rendering::zone),
+];
+
+/// Gives the domain a new token; the answer is the new sheet.
+#[utoipa::path(post, path = "/api/v1/domains/{host}/token",
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
+pub(super) async fn rotate(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+) -> Result<Json<SheetView>, Problem> {
+    caller.needs(Role::Operator)?;
+    let token = Token::from_random(rand::random());
+    app.store.rotate_token(&host_in_path(&host)?, &token, token_end()).await?;
+    Ok(Json(sheet_view(&app, &find(&app, &caller, &host).await?)))
+}
+
+/// The customer's records as they were at enrolment, beside those of now,
+/// which are read while the caller waits.
+#[utoipa::path(get, path = "/api/v1/domains/{host}/baseline",
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 200, body = BaselineView), (status = 404, body = Problem)))]
+pub(super) async fn baseline(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+) -> Result<Json<BaselineView>, Problem> {
+    let record = find(&app, &caller, &host).await?;
+    let target = record.domain.target(&app.config.platform);
+    let now = app.surveyor.baseline(&target).await;
+    let compared = match (&record.baseline, &now) {
+        (Some(then), Some(now)) => then.compare(now),
+        _ => Vec::new(),
+    };
+    let zone_lines = record.baseline.as_ref().map(Baseline::zone_lines).unwrap_or_default();
+    let view = BaselineView { baseline: record.baseline, compared, zone_lines };
+    masked(view, &record.domain.token, &caller, &RevealQuery::default())
 }
 
 /// The latest survey: every answer of every server.
@@ -230,7 +360,7 @@ pub(super) async fn look(
     Path(host): Path<String>,
 ) -> Result<StatusCode, Problem> {
     caller.needs(Role::Operator)?;
-    app.store.look_now(host_in_path(&host)?.as_str()).await?;
+    app.store.look_now(&host_in_path(&host)?).await?;
     Ok(StatusCode::ACCEPTED)
 }
 

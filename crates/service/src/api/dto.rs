@@ -1,12 +1,15 @@
 //! What goes over the wire.
 
 use chrono::{DateTime, Utc};
+use nomenta_core::baseline::{Baseline, Compared};
 use nomenta_core::evidence::{CertificateFacts, Problem as IssuerProblem};
-use nomenta_core::finding::{Finding, Severity};
+use nomenta_core::finding::{Edit, Finding, Severity};
+use nomenta_core::form::Form;
 use nomenta_core::gate::{Gate, GateName, Gates};
 use nomenta_core::sheet::{Line, Sheet};
 use nomenta_core::survey::Survey;
 use nomenta_core::verdict::Cell;
+use nomenta_core::waiting::Wait;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::{IntoParams, ToSchema};
@@ -72,6 +75,16 @@ pub struct Targets {
     pub ipv6: Vec<String>,
     /// Canonical host, with `{site}` for one per site.
     pub canonical: String,
+    /// Name servers to which a whole zone may be delegated.
+    #[serde(default)]
+    pub name_servers: Vec<String>,
+    /// Whether a subdomain may have the addresses instead of a CNAME.
+    #[serde(default = "yes")]
+    pub subdomain_addresses: bool,
+}
+
+fn yes() -> bool {
+    true
 }
 
 /// An ingress to add.
@@ -124,7 +137,8 @@ pub struct MadeKey {
 /// A domain to take in.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct NewDomain {
-    /// The domain as the customer typed or pasted it.
+    /// The domain as the customer typed or pasted it; `*.` before it for a
+    /// wildcard.
     pub host: String,
     /// The site it will show.
     pub site: String,
@@ -227,8 +241,17 @@ pub struct DomainDetail {
     pub lines: Vec<JudgedLine>,
     /// Open findings.
     pub findings: Vec<OpenFinding>,
+    /// Current beside required: what to keep, delete, change and add, in an
+    /// order in which nothing breaks.
+    pub todo: Vec<Edit>,
+    /// How the customer's DNS editor wants a line typed, where known.
+    pub form: Option<Form>,
+    /// What each vantage sees, or holds and until when.
+    pub waits: Vec<Wait>,
     /// Share of vantages that see the routing.
     pub spread: Option<f64>,
+    /// How that share came about, oldest first.
+    pub spreads: Vec<SpreadPoint>,
     /// When the token runs out.
     pub token_expires_at: DateTime<Utc>,
     /// When it was taken in.
@@ -241,6 +264,37 @@ pub struct DomainDetail {
     pub certificate: Option<CertificateFacts>,
     /// The refusal of the latest order.
     pub refusal: Option<IssuerProblem>,
+}
+
+/// Who saw the routing from one moment on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SpreadPoint {
+    /// Since when.
+    pub at: DateTime<Utc>,
+    /// Vantages that see it.
+    pub seeing: Vec<String>,
+    /// Vantages that were asked.
+    pub asked: Vec<String>,
+}
+
+/// Whether the token is shown or masked.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct RevealQuery {
+    /// Shows the token, which is masked otherwise; takes an operator key.
+    #[serde(default)]
+    pub reveal: bool,
+}
+
+/// The baseline, and how its records stand now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BaselineView {
+    /// As it was at enrolment; none before the first look.
+    pub baseline: Option<Baseline>,
+    /// Each record of then and now; empty where the zone cannot be read.
+    pub compared: Vec<Compared>,
+    /// The baseline as lines of a master file (RFC 1035, section 5).
+    pub zone_lines: String,
 }
 
 /// A domain's sheet.

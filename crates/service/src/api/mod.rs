@@ -55,6 +55,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(domains::stages))
         .routes(routes!(domains::domain))
         .routes(routes!(domains::sheet))
+        .routes(routes!(domains::rotate))
+        .routes(routes!(domains::baseline))
         .routes(routes!(domains::survey, domains::look))
         .routes(routes!(events::history))
         .routes(routes!(events::live))

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use nomenta_core::hostname::Hostname;
+use nomenta_core::hostname::{Hostname, Subject};
 use nomenta_core::ingress::{CanonicalHost, Ingress};
 use nomenta_store::StoreError;
 use uuid::Uuid;
@@ -148,7 +148,15 @@ fn read_targets(name: String, targets: &Targets) -> Result<Ingress, Problem> {
         .map_err(|e| Problem::field("canonical", "canonical-host", e))?;
     let ipv4 = read_addresses("ipv4", "an IPv4", &targets.ipv4)?;
     let ipv6 = read_addresses("ipv6", "an IPv6", &targets.ipv6)?;
-    Ok(Ingress { name, revision: 0, ipv4, ipv6, canonical })
+    let name_servers =
+        targets.name_servers.iter().map(|typed| read_server(typed)).collect::<Result<_, _>>()?;
+    let subdomain_addresses = targets.subdomain_addresses;
+    Ok(Ingress { name, revision: 0, ipv4, ipv6, canonical, name_servers, subdomain_addresses })
+}
+
+fn read_server(typed: &str) -> Result<String, Problem> {
+    let host = Hostname::parse(typed).map_err(|e| Problem::field("name_servers", e.code(), e))?;
+    Ok(host.to_string())
 }
 
 fn read_addresses<A: FromStr, C: FromIterator<A>>(
@@ -219,6 +227,7 @@ pub(super) async fn revoke_key(
 }
 
 /// Reads the host in a path, as forgiving as the form.
-pub(super) fn host_in_path(typed: &str) -> Result<Hostname, Problem> {
-    Hostname::parse(typed).map_err(|e| Problem::field("host", e.code(), e))
+pub(super) fn host_in_path(typed: &str) -> Result<String, Problem> {
+    let subject = Subject::parse(typed).map_err(|e| Problem::field("host", e.code(), e))?;
+    Ok(subject.to_string())
 }

@@ -1,0 +1,234 @@
+//! The sheet in the forms in which it is handed over: plain text for a mail,
+//! Markdown, CSV, and lines of a master file.
+
+use std::fmt::Write as _;
+
+use crate::names;
+use crate::reading::Record;
+use crate::sheet::{Line, Purpose, Sheet, Way};
+use crate::zonetext;
+
+/// What the lines of a purpose are for, as the customer is told.
+fn heading(purpose: Purpose) -> &'static str {
+    match purpose {
+        Purpose::Ownership => "To prove that the domain is yours",
+        Purpose::Routing => "To bring visitors to your site",
+        Purpose::Certificate => "To let us renew the certificate",
+    }
+}
+
+/// Purposes in order, each with its choices.
+fn parts(sheet: &Sheet) -> Vec<(Purpose, Vec<Way>)> {
+    let all = [Purpose::Ownership, Purpose::Routing, Purpose::Certificate];
+    all.into_iter().map(|p| (p, sheet.ways(p))).filter(|(_, ways)| !ways.is_empty()).collect()
+}
+
+/// What to type into the host box, in words where it stays empty.
+pub fn host_words(line: &Line) -> &str {
+    if line.host_field.is_empty() { "(leave it empty)" } else { &line.host_field }
+}
+
+/// How the host fields are to be read.
+pub fn host_note(sheet: &Sheet) -> String {
+    match &sheet.form {
+        Some(form) => format!("Typed as the editor of {} wants it.", form.name),
+        None => format!(
+            "The host is the short one, for editors that add {} by themselves; if yours wants the full name, \
+             take that.",
+            sheet.zone
+        ),
+    }
+}
+
+/// Plain text, for a mail.
+pub fn plain(sheet: &Sheet) -> String {
+    let mut text = format!("DNS records for {}, in the zone {}\n", sheet.subject().to_unicode(), sheet.zone);
+    for (purpose, ways) in parts(sheet) {
+        let _ = write!(text, "\n{}{}\n", heading(purpose), one_of(&ways));
+        for way in &ways {
+            if ways.len() > 1 {
+                let _ =
+                    write!(text, "\n  {}{}:\n", if *way == ways[0] { "Best: " } else { "Or: " }, way.words());
+            }
+            for line in sheet.by(*way) {
+                let full = if sheet.form.is_none() {
+                    format!("  Full name: {}\n", line.owner)
+                } else {
+                    String::new()
+                };
+                let _ = write!(
+                    text,
+                    "\n  Type:      {}\n  Host:      {}\n{full}  Value:     {}\n  TTL:       {}\n",
+                    line.type_words(),
+                    host_words(line),
+                    line.value_field,
+                    line.ttl
+                );
+            }
+        }
+    }
+    let _ = write!(
+        text,
+        "\n{}\nKeep every mail record (MX, and TXT with v=spf1 or v=DMARC1).\n",
+        host_note(sheet)
+    );
+    text
+}
+
+/// Markdown, one table for each choice.
+pub fn markdown(sheet: &Sheet) -> String {
+    let mut text = format!(
+        "# DNS records for {}\n\nIn the zone `{}`. {}\n",
+        sheet.subject().to_unicode(),
+        sheet.zone,
+        host_note(sheet)
+    );
+    for (purpose, ways) in parts(sheet) {
+        let _ = write!(text, "\n## {}{}\n", heading(purpose), one_of(&ways));
+        for way in &ways {
+            if ways.len() > 1 {
+                let _ = write!(text, "\n{}:\n", capital(way.words()));
+            }
+            text.push_str("\n| Type | Host | Full name | Value | TTL |\n| --- | --- | --- | --- | --- |\n");
+            for line in sheet.by(*way) {
+                let _ = writeln!(
+                    text,
+                    "| {} | `{}` | `{}` | `{}` | {} |",
+                    line.type_words(),
+                    host_words(line),
+                    line.owner,
+                    line.value_field,
+                    line.ttl
+                );
+            }
+        }
+    }
+    text
+}
+
+/// CSV (RFC 4180) with a header.
+pub fn csv(sheet: &Sheet) -> String {
+    let mut text = String::from("purpose,choice,type,host,full_name,value,ttl,required\r\n");
+    for line in &sheet.lines {
+        let purpose = format!("{:?}", line.purpose).to_lowercase();
+        let fields = [
+            purpose,
+            line.way.words().to_owned(),
+            line.type_words(),
+            line.host_field.clone(),
+            line.owner.clone(),
+            line.value_field.clone(),
+            line.ttl.to_string(),
+            line.required.to_string(),
+        ];
+        text.push_str(&fields.map(|f| csv_field(&f)).join(","));
+        text.push_str("\r\n");
+    }
+    text
+}
+
+/// A field of RFC 4180; one that a spreadsheet would run as a formula is kept
+/// from it.
+pub fn csv_field(text: &str) -> String {
+    let guarded = match text.chars().next() {
+        Some('=' | '+' | '-' | '@') if text.len() > 1 => format!("'{text}"),
+        _ => text.to_owned(),
+    };
+    match guarded.contains([',', '"', '\n', '\r']) {
+        true => format!("\"{}\"", guarded.replace('"', "\"\"")),
+        false => guarded,
+    }
+}
+
+/// Lines of a master file (RFC 1035, section 5): the preferred choices as
+/// records, the others as comments.
+pub fn zone(sheet: &Sheet) -> String {
+    let mut text = format!("$ORIGIN {}.\n", sheet.zone);
+    for (purpose, ways) in parts(sheet) {
+        for (index, way) in ways.iter().enumerate() {
+            let _ = writeln!(text, "; {}: {}", if index == 0 { heading(purpose) } else { "or" }, way.words());
+            for line in sheet.by(*way) {
+                let _ = writeln!(text, "{}{}", if index == 0 { "" } else { "; " }, zone_line(sheet, line));
+            }
+        }
+    }
+    text
+}
+
+fn zone_line(sheet: &Sheet, line: &Line) -> String {
+    match line.data() {
+        Some(data) => zonetext::line(&sheet.zone, &Record { owner: line.owner.clone(), ttl: line.ttl, data }),
+        None => {
+            let host = names::relative(&line.owner, &sheet.zone);
+            format!("{host} {} IN {} {}.", line.ttl, line.type_words(), line.value)
+        }
+    }
+}
+
+fn one_of(ways: &[Way]) -> &'static str {
+    if ways.len() > 1 { ", one of these" } else { "" }
+}
+
+fn capital(words: &str) -> String {
+    let mut chars = words.chars();
+    chars.next().map(|first| first.to_uppercase().chain(chars).collect()).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::test;
+
+    #[test]
+    fn a_mail_gives_each_choice_and_both_spellings_of_the_host() {
+        let text = plain(&test::sheet("timetable.onswick.example"));
+        assert!(text.starts_with("DNS records for timetable.onswick.example, in the zone onswick.example\n"));
+        for part in [
+            "To bring visitors to your site, one of these",
+            "  Best: a CNAME record:",
+            "  Or: all of these addresses, and no others:",
+            "  Host:      timetable\n  Full name: timetable.onswick.example\n",
+            "Keep every mail record",
+        ] {
+            assert!(text.contains(part), "{part} is missing in\n{text}");
+        }
+    }
+
+    #[test]
+    fn zone_lines_have_the_preferred_choice_live_and_the_others_in_comments() {
+        let text = zone(&test::sheet("onswick.example"));
+        let live: Vec<_> = text.lines().filter(|l| !l.starts_with(';')).collect();
+        assert_eq!(
+            live,
+            [
+                "$ORIGIN onswick.example.",
+                "_quaymark-challenge 300 IN TXT \"token=u6t2pj5hu6t2pj5hu6t2pj5hu6t2pj5h\"",
+                "@ 300 IN A 127.77.0.10",
+                "@ 300 IN A 127.77.0.11",
+                "@ 300 IN AAAA ::1",
+            ]
+        );
+        assert!(text.contains("; @ 300 IN ALIAS onswick.edge.quaymark.example.\n"));
+    }
+
+    #[test]
+    fn csv_survives_commas_quotes_and_spreadsheets() {
+        assert_eq!(csv_field("a,b"), "\"a,b\"");
+        assert_eq!(csv_field("say \"hi\""), "\"say \"\"hi\"\"\"");
+        assert_eq!(csv_field("=1+1"), "'=1+1");
+        assert_eq!(csv_field("@"), "@", "the apex is no formula");
+        let text = csv(&test::sheet("timetable.onswick.example"));
+        assert_eq!(text.lines().count(), 7);
+        let row = text.lines().find(|l| l.contains("CNAME,timetable,")).expect("a row");
+        assert!(
+            row.starts_with("routing,a CNAME record,CNAME,timetable,timetable.onswick.example,"),
+            "{row}"
+        );
+    }
+
+    #[test]
+    fn markdown_has_a_table_for_each_choice() {
+        let text = markdown(&test::sheet("onswick.example"));
+        assert_eq!(text.matches("| Type | Host |").count(), 6, "{text}");
+    }
+}
