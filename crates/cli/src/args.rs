@@ -307,9 +307,19 @@ pub(crate) struct ServeOptions {
     /// Port of authority servers.
     #[arg(long, default_value_t = 53)]
     pub dns_port: u16,
-    /// A resolver to read through, as NAME=ADDRESS:PORT; repeat for each.
-    #[arg(long, value_parser = read_vantage)]
+    /// A resolver to read through, as NAME=ADDRESS:PORT for UDP and TCP,
+    /// NAME=tls://ADDRESS:PORT#SERVER or NAME=https://SERVER/PATH; repeat for each.
+    #[arg(long)]
     pub vantage: Vec<Vantage>,
+    /// PEM file of the roots that TLS and HTTPS vantages must lead to.
+    #[arg(long, value_name = "FILE", default_value = "/etc/ssl/certs/ca-certificates.crt")]
+    pub vantage_roots: PathBuf,
+    /// Most questions on the way to one DNS server.
+    #[arg(long, default_value_t = 64, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub server_window: u32,
+    /// Most questions in a second to one DNS server; 0 for no limit.
+    #[arg(long, default_value_t = 1000)]
+    pub server_rate: u32,
     /// Port of plain HTTP at customers' domains.
     #[arg(long, default_value_t = 80)]
     pub http_port: u16,
@@ -363,12 +373,6 @@ pub(crate) enum EgressRule {
     Loopback,
 }
 
-fn read_vantage(text: &str) -> Result<Vantage, String> {
-    let advice = || format!("{text} is not a vantage. Write it like north=192.0.2.53:53.");
-    let (name, address) = text.split_once('=').ok_or_else(advice)?;
-    Ok(Vantage { name: name.to_owned(), address: address.parse().map_err(|_| advice())? })
-}
-
 fn read_share(text: &str) -> Result<f64, String> {
     let share = text.parse().ok().filter(|s| (0.0..=1.0).contains(s));
     share.ok_or_else(|| format!("{text} is not a share. Use a number from 0 to 1, such as 0.67."))
@@ -384,11 +388,7 @@ mod tests {
     }
 
     #[test]
-    fn vantages_and_shares_are_read() {
-        assert_eq!(super::read_vantage("north=127.0.0.1:53").expect("valid").name, "north");
-        for bad in ["north", "north=127.0.0.1", "=x"] {
-            assert!(super::read_vantage(bad).is_err(), "{bad}");
-        }
+    fn shares_are_read() {
         assert!(super::read_share("1.5").is_err() && super::read_share("0.5").is_ok());
     }
 }

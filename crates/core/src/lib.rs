@@ -18,6 +18,7 @@ pub mod ingress;
 pub mod names;
 pub mod policy;
 pub mod reading;
+pub mod rehearsal;
 pub mod rendering;
 pub mod schedule;
 pub mod sheet;
@@ -27,6 +28,7 @@ pub mod todo;
 pub mod token;
 pub mod verdict;
 pub mod waiting;
+pub mod zonefile;
 pub mod zonetext;
 
 #[cfg(test)]

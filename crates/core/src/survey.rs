@@ -127,12 +127,13 @@ impl Target {
     /// What to ask, once the zone is known.
     pub fn questions(&self, apex: &str, depth: Depth) -> Vec<Question> {
         let ask = |name: &str, rtype, vantages| Question { name: name.to_owned(), rtype, vantages };
+        let full = depth == Depth::Full;
         let mut list = vec![
-            ask(&self.challenge, RecordType::Txt, true),
-            ask(&self.routed, RecordType::A, true),
-            ask(&self.routed, RecordType::Aaaa, true),
+            ask(&self.challenge, RecordType::Txt, full),
+            ask(&self.routed, RecordType::A, full),
+            ask(&self.routed, RecordType::Aaaa, full),
         ];
-        if depth == Depth::Quick {
+        if !full {
             return list;
         }
         list.extend([
@@ -368,7 +369,20 @@ impl Survey {
 
     /// Changes when anything but TTLs and round-trips does.
     pub fn fingerprint(&self) -> i64 {
-        let mut lines: Vec<String> = self.readings.iter().map(fingerprint_line).collect();
+        self.print_of(|_| true)
+    }
+
+    /// The fingerprint of what a quick survey reads: the same for a quick one
+    /// and for a full one that read the same.
+    pub fn quick_fingerprint(&self, target: &Target) -> i64 {
+        let list = target.questions("", Depth::Quick);
+        let quick = |r: &Reading| list.iter().any(|q| q.name == r.name && q.rtype == r.rtype);
+        self.print_of(|r| r.source.is_authority() && quick(r))
+    }
+
+    fn print_of(&self, wanted: impl Fn(&Reading) -> bool) -> i64 {
+        let mut lines: Vec<String> =
+            self.readings.iter().filter(|r| wanted(r)).map(fingerprint_line).collect();
         lines.sort();
         let mut hasher = DefaultHasher::new();
         lines.hash(&mut hasher);
@@ -444,7 +458,22 @@ mod tests {
             ]
         );
         let quick = target.questions("onswick.example", Depth::Quick);
-        assert_eq!(quick, list[..3], "a quick one asks for what must be there");
+        let names = |list: &[Question]| list.iter().map(|q| (q.name.clone(), q.rtype)).collect::<Vec<_>>();
+        assert_eq!(names(&quick), names(&list[..3]), "a quick one asks for what must be there");
+        assert!(quick.iter().all(|q| !q.vantages), "and nobody but the zone's servers");
+    }
+
+    #[test]
+    fn a_quick_survey_has_the_print_of_a_full_one_that_read_the_same() {
+        let target = test::domain(HOST).target(&test::platform());
+        let full = test::survey_spread(HOST, &test::healthy(HOST), 1, 2);
+        let mut quick = full.clone();
+        quick.readings.retain(|r| r.source.is_authority());
+        quick.readings.truncate(3);
+        assert_eq!(full.quick_fingerprint(&target), quick.quick_fingerprint(&target));
+        assert_eq!(quick.quick_fingerprint(&target), quick.fingerprint());
+        let other = test::survey(HOST, &["timetable A 192.0.2.7"]);
+        assert_ne!(other.quick_fingerprint(&target), quick.fingerprint());
     }
 
     #[test]

@@ -16,9 +16,10 @@ pub fn lines(zone: &str, records: &[Record]) -> String {
     text
 }
 
-/// One record as one line, its owner relative to `zone`.
+/// One record as one line, its owner relative to `zone`; relative to the root
+/// it is absolute.
 pub fn line(zone: &str, record: &Record) -> String {
-    let owner = match names::is_within(&record.owner, zone) {
+    let owner = match !zone.is_empty() && names::is_within(&record.owner, zone) {
         true => names::relative(&record.owner, zone),
         false => format!("{}.", record.owner),
     };

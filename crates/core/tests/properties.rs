@@ -14,9 +14,9 @@ use nomenta_core::policy::Policy;
 use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Source};
 use nomenta_core::schedule;
 use nomenta_core::step::{Action, step};
-use nomenta_core::survey::{Authority, Survey, ZoneView, questions};
+use nomenta_core::survey::{Authority, Delegation, Depth, Survey, ZoneView};
 use nomenta_core::token::Token;
-use nomenta_core::verdict;
+use nomenta_core::verdict::{Expected, Verdict};
 use proptest::collection::vec;
 use proptest::prelude::*;
 
@@ -28,7 +28,12 @@ fn start() -> DateTime<Utc> {
 }
 
 fn platform() -> Platform {
-    Platform { zone: "quaymark.example".into(), brand: "quaymark".into() }
+    Platform {
+        zone: "quaymark.example".into(),
+        brand: "quaymark".into(),
+        proof_zone: Some("proof.quaymark.example".into()),
+        acme_zone: None,
+    }
 }
 
 fn domain(host: &str) -> Domain {
@@ -41,8 +46,16 @@ fn domain(host: &str) -> Domain {
             ipv4: BTreeSet::from([[127, 77, 0, 10].into(), [127, 77, 0, 11].into()]),
             ipv6: BTreeSet::from([Ipv6Addr::LOCALHOST]),
             canonical: CanonicalHost::parse("{site}.edge.quaymark.example").expect("valid"),
+            name_servers: ["ns1.quaymark.example".into()].into(),
+            subdomain_addresses: true,
         },
+        wildcard: false,
         token: Token::from_random([7; 20]),
+        token_expires_at: start() + Duration::days(30),
+        superseded: vec![Token::from_random([9; 20])],
+        mail_before: Vec::new(),
+        moved_at: start() - Duration::days(1),
+        form: None,
         gates: Gates::new(start()),
         zone: ZONE.into(),
         fingerprint: None,
@@ -106,23 +119,22 @@ fn sources() -> [Source; 4] {
 
 fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
     let name = Hostname::parse(host).expect("valid");
-    let asked = questions(&name, &platform().challenge_name(host), ZONE);
+    let asked = domain(host).target(&platform()).questions(ZONE, Depth::Full);
     let each: Vec<_> = asked
         .into_iter()
         .flat_map(|q| sources().map(|source| (q.clone(), source)))
         .map(|(q, source)| {
-            outcome(q.name.clone()).prop_map(move |outcome| Reading {
-                source: source.clone(),
-                name: q.name.clone(),
-                rtype: q.rtype,
-                outcome,
-                rtt_ms: 1,
-            })
+            outcome(q.name.clone())
+                .prop_map(move |outcome| Reading::new(source.clone(), q.name.clone(), q.rtype, outcome, 1))
         })
         .collect();
     let server = Authority { name: "ns1.harrowdns.example".into(), address: [127, 53, 2, 1].into() };
     let zone = prop_oneof![
-        8 => Just(ZoneView::Found { apex: ZONE.into(), servers: vec![server] }),
+        8 => delegation().prop_map(move |delegation| ZoneView::Found {
+            apex: ZONE.into(),
+            servers: vec![server.clone()],
+            delegation,
+        }),
         1 => Just(ZoneView::Unregistered {
             registered: ZONE.into(),
             registry: "example".into(),
@@ -130,7 +142,23 @@ fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
         }),
         1 => Just(ZoneView::Unreachable { zone: ZONE.into(), tried: vec!["nobody".into()] }),
     ];
-    (zone, each).prop_map(move |(zone, readings)| Survey { host: name.clone(), at: start(), zone, readings })
+    (zone, each).prop_map(move |(zone, readings)| Survey {
+        host: name.clone(),
+        at: start(),
+        zone,
+        readings,
+        routed: host.into(),
+        depth: Depth::Full,
+    })
+}
+
+fn delegation() -> impl Strategy<Value = Option<Delegation>> {
+    let parent = prop_oneof![Just("example"), Just(ZONE)];
+    let server = prop_oneof![Just("ns1.quaymark.example"), Just("ns1.harrowdns.example")];
+    let servers = proptest::collection::btree_set(server.prop_map(str::to_owned), 1..3);
+    proptest::option::of(
+        (parent, servers).prop_map(|(parent, servers)| Delegation { parent: parent.into(), servers }),
+    )
 }
 
 fn certificate() -> impl Strategy<Value = CertificateFacts> {
@@ -247,12 +275,16 @@ proptest! {
             let survey = evidence.survey.as_ref().expect("a survey");
             let answers: Vec<_> = survey.authority(&sheet.challenge, RecordType::Txt).collect();
             prop_assert!(!answers.is_empty());
-            prop_assert!(answers.iter().all(|(_, rs)| rs.iter().any(|r| r.data == token)));
+            let proof = RecordData::Cname(format!("{}.proof.quaymark.example", domain.token.as_str()));
+            let proves = |r: &Record| r.data == token || r.data == proof;
+            prop_assert!(answers.iter().all(|(_, rs)| rs.iter().any(proves)));
         }
         if newly(GateName::Routing) {
             let survey = evidence.survey.as_ref().expect("a survey");
+            let expected = Expected::new(&sheet, &domain.ingress, survey);
+            prop_assert!(!survey.authority_views().is_empty());
             for (_, view) in survey.authority_views() {
-                prop_assert_eq!(verdict::routing(Some(&view), &sheet, &domain.ingress), verdict::Verdict::Match);
+                prop_assert_eq!(expected.routing(Some(&view)), Verdict::Match);
             }
             prop_assert!(outcome.spread.is_none_or(|s| s + 1e-9 >= policy.quorum));
         }

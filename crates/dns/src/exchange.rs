@@ -1,31 +1,26 @@
-//! One question to one server: UDP with tries, TCP when truncated.
+//! Questions to servers: by UDP with tries, by TCP when truncated.
 
 use std::io;
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::net::SocketAddr;
 use std::time::{Duration, Instant};
 
+use futures::StreamExt;
+use futures::stream;
 use nomenta_core::reading::RecordType;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
-use tokio::net::{TcpStream, UdpSocket};
-use tokio::sync::Semaphore;
+use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
+use tokio::net::TcpStream;
 use tokio::time::timeout_at;
 
+use crate::engine::{Answered, Engine, Settings};
 use crate::wire::{self, Mismatch, Mode, Reply};
 
-/// Questions on the way at once, over all domains.
-const IN_FLIGHT: usize = 512;
+/// TCP connections at once, over all servers.
+const CONNECTIONS: usize = 64;
 
 /// What came of asking.
 #[derive(Clone, Debug)]
 pub(crate) enum Got {
     Reply(Reply),
-    Silence,
-    NoRoute,
-    Garbled(String),
-}
-
-/// Why a try gave no reply.
-enum Lost {
     Silence,
     NoRoute,
     Garbled(String),
@@ -40,97 +35,86 @@ pub(crate) struct Ask {
     pub mode: Mode,
 }
 
-/// Asks questions, with bounded parallelism.
+/// Asks questions.
 pub(crate) struct Exchange {
+    engine: Engine,
     timeout: Duration,
-    tries: u32,
-    permits: Semaphore,
 }
 
 impl Exchange {
-    pub fn new(timeout: Duration, tries: u32) -> Self {
-        Self { timeout, tries, permits: Semaphore::new(IN_FLIGHT) }
+    pub fn new(settings: Settings) -> Self {
+        Self { engine: Engine::new(settings), timeout: settings.timeout }
     }
 
-    /// Asks `server`; the round-trip is that of the try which was answered.
-    pub async fn ask(&self, ask: &Ask) -> (Got, Duration) {
-        let _permit = self.permits.acquire().await;
-        let mut last = Got::Silence;
-        for _ in 0..self.tries {
-            let start = Instant::now();
-            match self.try_udp(ask).await {
-                Ok(reply) if reply.truncated => {
-                    let got = self.try_tcp(ask).await;
-                    return (got.unwrap_or(Got::Reply(reply)), start.elapsed());
-                }
-                Ok(reply) => return (Got::Reply(reply), start.elapsed()),
-                Err(Lost::Garbled(reason)) => last = Got::Garbled(reason),
-                Err(Lost::NoRoute) => return (Got::NoRoute, Duration::ZERO),
-                Err(Lost::Silence) => {}
+    /// One question.
+    pub async fn ask(&self, ask: &Ask) -> Answered {
+        self.ask_all(vec![ask.clone()]).await.pop().unwrap_or((Got::Silence, Duration::ZERO))
+    }
+
+    /// Many questions, answered in their order.
+    pub async fn ask_all(&self, asks: Vec<Ask>) -> Vec<Answered> {
+        let mut answers = self.engine.ask_all(asks.clone()).await;
+        let truncated = |(index, (got, _)): (usize, &Answered)| match got {
+            Got::Reply(reply) if reply.truncated => Some(index),
+            _ => None,
+        };
+        let short: Vec<usize> = answers.iter().enumerate().filter_map(truncated).collect();
+        let whole = stream::iter(short).map(|index| {
+            let ask = &asks[index];
+            async move { (index, self.by_tcp(ask).await) }
+        });
+        let whole: Vec<_> = whole.buffer_unordered(CONNECTIONS).collect().await;
+        for (index, answered) in whole {
+            // Without TCP the part that came is better than nothing.
+            if let Some(answered) = answered {
+                answers[index] = answered;
             }
         }
-        (last, Duration::ZERO)
+        answers
     }
 
-    /// One datagram out of a fresh socket, so that id and port are new each
-    /// time; the socket is connected, so the kernel drops other senders.
-    async fn try_udp(&self, ask: &Ask) -> Result<Reply, Lost> {
-        let id = rand::random();
-        let bytes = wire::encode(id, &ask.name, ask.rtype, ask.mode).map_err(Lost::Garbled)?;
-        let deadline = tokio::time::Instant::now() + self.timeout;
-        let socket = UdpSocket::bind(unspecified(ask.server)).await.map_err(lost)?;
-        socket.connect(ask.server).await.map_err(lost)?;
-        socket.send(&bytes).await.map_err(lost)?;
-        let (mut buffer, mut garbled) = (vec![0; 4096], None);
-        loop {
-            let received = timeout_at(deadline, socket.recv(&mut buffer)).await;
-            let Ok(Ok(length)) = received else { return Err(garbled.map_or(Lost::Silence, Lost::Garbled)) };
-            match wire::decode(&buffer[..length], id, &ask.name, ask.rtype) {
-                Ok(reply) => return Ok(reply),
-                Err(Mismatch::Garbled(reason)) => garbled = Some(reason),
-                Err(Mismatch::Stranger) => {}
-            }
-        }
-    }
-
-    /// The same over TCP (RFC 7766), with the two-octet length in front.
-    async fn try_tcp(&self, ask: &Ask) -> Option<Got> {
-        let id = rand::random();
-        let bytes = wire::encode(id, &ask.name, ask.rtype, ask.mode).ok()?;
+    async fn by_tcp(&self, ask: &Ask) -> Option<Answered> {
+        let start = Instant::now();
         let deadline = tokio::time::Instant::now() + self.timeout * 2;
-        let reply = timeout_at(deadline, tcp_round(ask.server, &bytes)).await.ok()?.ok()?;
-        match wire::decode(&reply, id, &ask.name, ask.rtype) {
+        let asked = std::slice::from_ref(ask);
+        let round = async { by_stream(TcpStream::connect(ask.server).await?, asked).await };
+        let mut answers = timeout_at(deadline, round).await.ok()?.ok()?;
+        Some((answers.pop()??, start.elapsed()))
+    }
+}
+
+/// Sends all questions down one stream, each with its length in front (RFC
+/// 7766, section 8), and takes the answers in whatever order they come.
+///
+/// # Errors
+/// If the stream ends early.
+pub(crate) async fn by_stream(
+    mut stream: impl AsyncRead + AsyncWrite + Unpin,
+    asks: &[Ask],
+) -> io::Result<Vec<Option<Got>>> {
+    let first: u16 = rand::random();
+    let id = |index: usize| first.wrapping_add(u16::try_from(index).unwrap_or(u16::MAX));
+    let mut bytes = Vec::new();
+    for (index, ask) in asks.iter().enumerate() {
+        let message = wire::encode(id(index), &ask.name, ask.rtype, ask.mode).map_err(io::Error::other)?;
+        let length = u16::try_from(message.len()).map_err(io::Error::other)?;
+        bytes.extend(length.to_be_bytes());
+        bytes.extend(message);
+    }
+    stream.write_all(&bytes).await?;
+    stream.flush().await?;
+    let mut answers = vec![None; asks.len()];
+    for _ in asks {
+        let mut reply = vec![0; stream.read_u16().await?.into()];
+        stream.read_exact(&mut reply).await?;
+        let told = reply.get(..2).map_or(0, |b| u16::from_be_bytes([b[0], b[1]]));
+        let index = usize::from(told.wrapping_sub(first));
+        let Some(ask) = asks.get(index) else { continue };
+        answers[index] = match wire::decode(&reply, told, &ask.name, ask.rtype) {
             Ok(reply) => Some(Got::Reply(reply)),
             Err(Mismatch::Garbled(reason)) => Some(Got::Garbled(reason)),
             Err(Mismatch::Stranger) => None,
-        }
+        };
     }
-}
-
-/// An address family that this machine cannot send to says nothing about the
-/// server; anything else is silence.
-fn lost(error: io::Error) -> Lost {
-    use io::ErrorKind::{AddrNotAvailable, HostUnreachable, NetworkUnreachable, Unsupported};
-    match error.kind() {
-        AddrNotAvailable | HostUnreachable | NetworkUnreachable | Unsupported => Lost::NoRoute,
-        _ => Lost::Silence,
-    }
-}
-
-async fn tcp_round(server: SocketAddr, bytes: &[u8]) -> io::Result<Vec<u8>> {
-    let mut stream = TcpStream::connect(server).await?;
-    let length = u16::try_from(bytes.len()).map_err(io::Error::other)?;
-    stream.write_all(&[&length.to_be_bytes(), bytes].concat()).await?;
-    let length = stream.read_u16().await?;
-    let mut reply = vec![0; length.into()];
-    stream.read_exact(&mut reply).await?;
-    Ok(reply)
-}
-
-fn unspecified(server: SocketAddr) -> SocketAddr {
-    let any: IpAddr = match server {
-        SocketAddr::V4(_) => Ipv4Addr::UNSPECIFIED.into(),
-        SocketAddr::V6(_) => Ipv6Addr::UNSPECIFIED.into(),
-    };
-    (any, 0).into()
+    Ok(answers)
 }

@@ -2,20 +2,36 @@
 //! the vantages.
 //!
 //! [`Surveyor::survey`] asks everything that one domain needs and answers with
-//! a [`nomenta_core::survey::Survey`]. Replies are matched on id, address, port
-//! and question; lost ones are asked again; truncated ones go to TCP.
+//! a [`nomenta_core::survey::Survey`]; [`Surveyor::glance`] asks the least for
+//! many domains at once. Replies are matched on id, address, port and question;
+//! lost ones are asked again; truncated ones go to TCP.
 
 pub mod egress;
+mod engine;
 mod exchange;
+mod pace;
+mod secure;
+mod sockets;
 mod surveyor;
+mod vantage;
 mod walk;
 mod wire;
 
-use std::net::{IpAddr, SocketAddr};
+use std::net::IpAddr;
+use std::path::PathBuf;
 use std::time::Duration;
 
 pub use egress::Egress;
-pub use surveyor::Surveyor;
+pub use pace::Politeness;
+pub use secure::SecureError;
+pub use surveyor::{Glance, Surveyor};
+pub use vantage::{Transport, Vantage};
+
+/// Decodes a reply to a question; for fuzzing, which has no socket.
+pub fn read_reply(bytes: &[u8], name: &str, rtype: nomenta_core::reading::RecordType) -> bool {
+    let id = bytes.first_chunk().copied().map_or(0, u16::from_be_bytes);
+    wire::decode(bytes, id, name, rtype).is_ok()
+}
 
 /// Where to ask, and how patiently.
 #[derive(Clone, Debug)]
@@ -26,19 +42,14 @@ pub struct DnsConfig {
     pub authority_port: u16,
     /// The recursive resolvers.
     pub vantages: Vec<Vantage>,
+    /// PEM file of the roots that encrypted vantages must lead to.
+    pub vantage_roots: PathBuf,
     /// How long to wait for one reply.
     pub timeout: Duration,
     /// How often a question is sent before it counts as unanswered.
     pub tries: u32,
+    /// How fast one server is asked.
+    pub politeness: Politeness,
     /// Which addresses a packet may go to when a customer's zone names them.
     pub egress: Egress,
-}
-
-/// A recursive resolver.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Vantage {
-    /// Name shown beside its readings.
-    pub name: String,
-    /// Where it listens.
-    pub address: SocketAddr,
 }

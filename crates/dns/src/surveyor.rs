@@ -1,6 +1,7 @@
-//! All readings for one domain.
+//! All readings for one domain, and the few that tell whether many domains
+//! have changed.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::SocketAddr;
 
 use futures::future::join_all;
@@ -8,26 +9,53 @@ use nomenta_core::baseline::Baseline;
 use nomenta_core::hostname::Hostname;
 use nomenta_core::names;
 use nomenta_core::reading::{Outcome, Rcode, Reading, Record, Source};
-use nomenta_core::survey::{Authority, Depth, Question, Survey, Target, ZoneView};
+use nomenta_core::survey::{Authority, Delegation, Depth, Question, Survey, Target, ZoneView};
 
+use crate::engine::{Answered, Settings};
 use crate::exchange::{Ask, Exchange, Got};
+use crate::secure::{Secure, SecureError};
+use crate::vantage::{Transport, Vantage};
 use crate::walk::{Located, Walker};
 use crate::wire::{Mode, Reply};
-use crate::{DnsConfig, Egress, Vantage};
+use crate::{DnsConfig, Egress};
 
 /// Surveys domains; one for the whole service, which shares its cache of
-/// delegations.
+/// delegations and its sockets.
 pub struct Surveyor {
     config: DnsConfig,
     exchange: Exchange,
+    secure: Option<Secure>,
     walker: Walker,
+}
+
+/// A domain to glance at: what it is about, and the zone it was last found in.
+#[derive(Clone, Debug)]
+pub struct Glance {
+    /// What it is about.
+    pub target: Target,
+    /// The zone's apex.
+    pub zone: String,
+}
+
+/// A question, who is to answer it, and how it is put; not at all where the
+/// egress rule forbids it.
+struct Planned<'a> {
+    source: Source,
+    question: &'a Question,
+    ask: Option<Ask>,
 }
 
 impl Surveyor {
     /// A surveyor that asks as `config` says.
-    pub fn new(config: DnsConfig) -> Self {
-        let exchange = Exchange::new(config.timeout, config.tries);
-        Self { walker: Walker::new(config.clone()), exchange, config }
+    ///
+    /// # Errors
+    /// [`SecureError`] if there are encrypted vantages and no roots to trust.
+    pub fn new(config: DnsConfig) -> Result<Self, SecureError> {
+        let DnsConfig { timeout, tries, politeness, .. } = config;
+        let exchange = Exchange::new(Settings { timeout, tries, politeness });
+        let encrypted = config.vantages.iter().any(|v| !matches!(v.transport, Transport::Plain(_)));
+        let secure = encrypted.then(|| Secure::new(&config.vantage_roots, timeout)).transpose()?;
+        Ok(Self { walker: Walker::new(config.clone()), exchange, secure, config })
     }
 
     /// The rule for outbound connections.
@@ -52,18 +80,78 @@ impl Surveyor {
         Survey { host: host.clone(), at, zone, readings, routed: target.routed.clone(), depth }
     }
 
+    /// Quick surveys of many domains at once, at the servers that their zones
+    /// are known to have; `None` where those are not known, or gave no answer
+    /// to tell from.
+    pub async fn glance(&self, glances: &[Glance]) -> Vec<Option<Survey>> {
+        let zones = self.known_zones(glances).await;
+        let lists: Vec<_> = glances.iter().map(|g| g.target.questions(&g.zone, Depth::Quick)).collect();
+        let mut plans = Vec::new();
+        for (index, (glance, list)) in glances.iter().zip(&lists).enumerate() {
+            if let Some((_, servers, _)) = zones.get(&glance.zone) {
+                plans.extend(self.plan(list, &glance.zone, servers).into_iter().map(|p| (index, p)));
+            }
+        }
+        let at = std::time::SystemTime::now().into();
+        let asks: Vec<Ask> = plans.iter().filter_map(|(_, p)| p.ask.clone()).collect();
+        let mut answers = self.exchange.ask_all(asks).await.into_iter();
+        let mut surveys: Vec<Option<Survey>> = glances
+            .iter()
+            .map(|glance| {
+                let (apex, servers, delegation) = zones.get(&glance.zone)?.clone();
+                let Target { host, routed, .. } = glance.target.clone();
+                let zone = ZoneView::Found { apex, servers, delegation };
+                Some(Survey { host, at, zone, readings: Vec::new(), routed, depth: Depth::Quick })
+            })
+            .collect();
+        for (index, planned) in plans {
+            let answered = planned.ask.is_some().then(|| answers.next()).flatten();
+            if let Some(survey) = &mut surveys[index] {
+                survey.readings.push(read(planned, answered));
+            }
+        }
+        surveys
+    }
+
+    /// The zones of some domains with their servers; a walk finds those that
+    /// are not remembered.
+    async fn known_zones(
+        &self,
+        glances: &[Glance],
+    ) -> HashMap<String, (String, Vec<Authority>, Option<Delegation>)> {
+        let mut zones = HashMap::new();
+        let mut unknown = BTreeMap::new();
+        for glance in glances {
+            if zones.contains_key(&glance.zone) {
+                continue;
+            }
+            match self.walker.known(&glance.zone) {
+                Some(known) => drop(zones.insert(glance.zone.clone(), known)),
+                None => drop(unknown.insert(glance.zone.clone(), &glance.target.host)),
+            }
+        }
+        let walks = unknown.into_values().map(|host| async {
+            zone_view(host, self.walker.locate(&self.exchange, host.as_str()).await)
+        });
+        for found in join_all(walks).await {
+            if let ZoneView::Found { apex, servers, delegation } = found {
+                zones.insert(apex.clone(), (apex, servers, delegation));
+            }
+        }
+        zones
+    }
+
     /// Reads the records that onboarding may touch, as the zone's first
     /// answering server has them; `None` where there is no zone to read.
     pub async fn baseline(&self, target: &Target) -> Option<Baseline> {
         let located = self.walker.locate(&self.exchange, target.host.as_str()).await;
         let ZoneView::Found { apex, .. } = zone_view(&target.host, located.clone()) else { return None };
         let Located::Zone { by: server, .. } = located else { return None };
-        let asked = Baseline::questions(target, &apex).into_iter().map(|(name, rtype)| {
-            let question = Question { name, rtype, vantages: false };
-            let server = &server;
-            async move { self.ask_authority(server, &question).await }
-        });
-        let readings = join_all(asked).await;
+        let list: Vec<_> = Baseline::questions(target, &apex)
+            .into_iter()
+            .map(|(name, rtype)| Question { name, rtype, vantages: false })
+            .collect();
+        let readings = self.put(self.plan(&list, &apex, std::slice::from_ref(&server))).await;
         let mut records: Vec<Record> = Vec::new();
         for reading in readings.iter().filter(|r| !r.is_lame()) {
             let own = reading.answer().unwrap_or_default().iter().filter(|r| r.owner == reading.name);
@@ -78,67 +166,128 @@ impl Surveyor {
     }
 
     async fn ask_all(&self, list: &[Question], apex: &str, servers: &[Authority]) -> Vec<Reading> {
-        // One address may serve under several names; it is asked once.
-        let by_address: BTreeMap<_, _> = servers.iter().map(|s| (s.address, s)).collect();
-        // Above and beside the zone only a resolver can answer.
-        let inside = |q: &&Question| names::is_within(&q.name, apex);
-        let authority = list
-            .iter()
-            .filter(inside)
-            .flat_map(|q| by_address.values().map(move |s| self.ask_authority(s, q)));
-        let authority = join_all(authority);
-        let asked = list.iter().filter(|q| q.vantages);
-        let vantages = asked.flat_map(|q| self.config.vantages.iter().map(move |v| self.ask_vantage(v, q)));
-        let (mut readings, more) = tokio::join!(authority, join_all(vantages));
-        readings.extend(more);
+        let asked: Vec<_> = list.iter().filter(|q| q.vantages).collect();
+        let mut plan = self.plan(list, apex, servers);
+        for vantage in &self.config.vantages {
+            if let Transport::Plain(address) = vantage.transport {
+                let planned = |q: &&'_ Question| (vantage.source(), ask(address, q, Mode::Vantage));
+                let more = asked.iter().map(|q| (planned(q), *q));
+                plan.extend(more.map(|((source, ask), question)| Planned { source, question, ask: Some(ask) }));
+            }
+        }
+        let encrypted = self.config.vantages.iter().filter(|v| !matches!(v.transport, Transport::Plain(_)));
+        let encrypted = join_all(encrypted.map(|v| self.read_encrypted(v, &asked)));
+        let (mut readings, more) = tokio::join!(self.put(plan), encrypted);
+        readings.extend(more.into_iter().flatten());
         readings
     }
 
-    async fn ask_authority(&self, server: &Authority, question: &Question) -> Reading {
-        let source = Source::Authority { server: server.name.clone(), address: server.address };
-        if !self.config.egress.permits(server.address) {
-            return Reading::new(source, question.name.clone(), question.rtype, Outcome::Guarded, 0);
-        }
-        let server = SocketAddr::new(server.address, self.config.authority_port);
-        self.read(source, question, ask(server, question, Mode::Authority)).await
+    /// What is asked of each address of the authority servers.
+    fn plan<'a>(&self, list: &'a [Question], apex: &str, servers: &[Authority]) -> Vec<Planned<'a>> {
+        // One address may serve under several names; it is asked once.
+        let by_address: BTreeMap<_, _> = servers.iter().map(|s| (s.address, s)).collect();
+        // Above and beside the zone only a resolver can answer.
+        let inside = list.iter().filter(|q| names::is_within(&q.name, apex));
+        let port = self.config.authority_port;
+        let planned = |server: &Authority, question: &'a Question| {
+            let Authority { name, address } = server.clone();
+            let may = self.config.egress.permits(address);
+            let ask = may.then(|| ask(SocketAddr::new(address, port), question, Mode::Authority));
+            Planned { source: Source::Authority { server: name, address }, question, ask }
+        };
+        inside.flat_map(|q| by_address.values().map(move |s| (*s, q))).map(|(s, q)| planned(s, q)).collect()
     }
 
-    /// After SERVFAIL the same is asked with DNSSEC checking off, which tells a
-    /// broken chain of trust from a broken server.
-    async fn ask_vantage(&self, vantage: &Vantage, question: &Question) -> Reading {
-        let source = Source::Vantage { name: vantage.name.clone() };
-        let asked = ask(vantage.address, question, Mode::Vantage);
-        let mut reading = self.read(source, question, asked).await;
-        if matches!(reading.outcome, Outcome::Answer { rcode: Rcode::ServFail, .. }) {
-            let unchecked = ask(vantage.address, question, Mode::Unchecked);
-            if let Got::Reply(reply) = self.exchange.ask(&unchecked).await.0 {
-                reading.unchecked = Some(reply.rcode);
+    /// Puts the questions. After SERVFAIL a vantage is asked the same with
+    /// DNSSEC checking off, which tells a broken chain of trust from a broken
+    /// server.
+    async fn put(&self, plan: Vec<Planned<'_>>) -> Vec<Reading> {
+        let asks = plan.iter().filter_map(|p| p.ask.clone()).collect();
+        let mut answers = self.exchange.ask_all(asks).await.into_iter();
+        let (mut readings, mut again) = (Vec::with_capacity(plan.len()), Vec::new());
+        for planned in plan {
+            let asked = planned.ask.clone();
+            let answered = asked.is_some().then(|| answers.next()).flatten();
+            let reading = read(planned, answered);
+            if let (Some(ask), true) = (asked, has_failed(&reading)) {
+                again.push((readings.len(), Ask { mode: Mode::Unchecked, ..ask }));
             }
+            readings.push(reading);
         }
-        reading
+        let (places, asks): (Vec<_>, Vec<_>) = again.into_iter().unzip();
+        for (place, (got, _)) in places.into_iter().zip(self.exchange.ask_all(asks).await) {
+            readings[place].unchecked = unchecked(got);
+        }
+        readings
     }
 
-    async fn read(&self, source: Source, question: &Question, ask: Ask) -> Reading {
-        let (got, rtt) = self.exchange.ask(&ask).await;
-        let rtt = u32::try_from(rtt.as_millis()).unwrap_or(u32::MAX);
-        let (name, rtype) = (question.name.clone(), question.rtype);
-        let reading = |outcome| Reading::new(source, name, rtype, outcome, rtt);
-        match got {
-            Got::Silence => reading(Outcome::Silence),
-            Got::NoRoute => reading(Outcome::NoRoute),
-            Got::Garbled(reason) => reading(Outcome::Garbled { reason }),
-            Got::Reply(reply) => {
-                let negative_ttl = reply.negative_ttl(rtype);
-                let Reply { rcode, authoritative, answers: records, extended, .. } = reply;
-                let answer = reading(Outcome::Answer { rcode, authoritative, records });
-                Reading { negative_ttl, extended, ..answer }
-            }
+    async fn read_encrypted(&self, vantage: &Vantage, asked: &[&Question]) -> Vec<Reading> {
+        let source = vantage.source();
+        let asks: Vec<_> = asked.iter().map(|q| ask(UNUSED, q, Mode::Vantage)).collect();
+        let answers = self.encrypted(vantage, &asks).await;
+        let planned = |question| Planned { source: source.clone(), question, ask: None };
+        let read = asked.iter().zip(answers).map(|(q, answered)| read(planned(*q), Some(answered)));
+        let mut readings: Vec<Reading> = read.collect();
+        let failed: Vec<_> = (0..readings.len()).filter(|i| has_failed(&readings[*i])).collect();
+        let again: Vec<_> = failed.iter().map(|i| Ask { mode: Mode::Unchecked, ..asks[*i].clone() }).collect();
+        for (place, (got, _)) in failed.into_iter().zip(self.encrypted(vantage, &again).await) {
+            readings[place].unchecked = unchecked(got);
         }
+        readings
+    }
+
+    async fn encrypted(&self, vantage: &Vantage, asks: &[Ask]) -> Vec<Answered> {
+        match (&self.secure, &vantage.transport) {
+            _ if asks.is_empty() => Vec::new(),
+            (Some(secure), Transport::Tls { address, name }) => secure.by_tls(*address, name, asks).await,
+            (Some(secure), Transport::Https { url }) => secure.by_https(url, asks).await,
+            _ => Vec::new(),
+        }
+    }
+}
+
+/// Stands where an encrypted vantage has no use for an address.
+const UNUSED: SocketAddr = SocketAddr::V4(std::net::SocketAddrV4::new(std::net::Ipv4Addr::UNSPECIFIED, 0));
+
+impl Vantage {
+    fn source(&self) -> Source {
+        Source::Vantage { name: self.name.clone() }
+    }
+}
+
+fn has_failed(reading: &Reading) -> bool {
+    let failed = matches!(reading.outcome, Outcome::Answer { rcode: Rcode::ServFail, .. });
+    failed && !reading.source.is_authority()
+}
+
+fn unchecked(got: Got) -> Option<Rcode> {
+    match got {
+        Got::Reply(reply) => Some(reply.rcode),
+        _ => None,
     }
 }
 
 fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {
     Ask { server, name: question.name.clone(), rtype: question.rtype, mode }
+}
+
+fn read(planned: Planned<'_>, answered: Option<Answered>) -> Reading {
+    let Planned { source, question: Question { name, rtype, .. }, .. } = planned;
+    let reading =
+        |outcome, rtt_ms| Reading::new(source, name.clone(), *rtype, outcome, rtt_ms);
+    let Some((got, rtt)) = answered else { return reading(Outcome::Guarded, 0) };
+    let rtt = u32::try_from(rtt.as_millis()).unwrap_or(u32::MAX);
+    match got {
+        Got::Silence => reading(Outcome::Silence, rtt),
+        Got::NoRoute => reading(Outcome::NoRoute, rtt),
+        Got::Garbled(reason) => reading(Outcome::Garbled { reason }, rtt),
+        Got::Reply(reply) => {
+            let negative_ttl = reply.negative_ttl(*rtype);
+            let Reply { rcode, authoritative, answers: records, extended, .. } = reply;
+            let answer = reading(Outcome::Answer { rcode, authoritative, records }, rtt);
+            Reading { negative_ttl, extended, ..answer }
+        }
+    }
 }
 
 /// A zone above the registered domain means that nobody registered it.

@@ -43,13 +43,39 @@ struct Cut {
 pub(crate) struct Walker {
     config: DnsConfig,
     cache: Mutex<HashMap<String, Cut>>,
+    /// Zones that walks ended in, by apex.
+    zones: Mutex<HashMap<String, Known>>,
+}
+
+/// A zone, remembered with all servers that it and its parent list.
+#[derive(Clone, Debug)]
+struct Known {
+    servers: Vec<Authority>,
+    delegation: Option<Delegation>,
+    expires: Instant,
 }
 
 type Boxed<'a, T> = Pin<Box<dyn Future<Output = T> + Send + 'a>>;
 
 impl Walker {
     pub fn new(config: DnsConfig) -> Self {
-        Self { config, cache: Mutex::default() }
+        Self { config, cache: Mutex::default(), zones: Mutex::default() }
+    }
+
+    /// A zone that a walk ended in not long ago.
+    pub fn known(&self, apex: &str) -> Option<(String, Vec<Authority>, Option<Delegation>)> {
+        let zones = self.zones.lock().unwrap_or_else(PoisonError::into_inner);
+        let Known { servers, delegation, .. } = zones.get(apex).filter(|z| z.expires > Instant::now())?.clone();
+        Some((apex.to_owned(), servers, delegation))
+    }
+
+    fn remember_zone(&self, apex: &str, known: Known) {
+        let mut zones = self.zones.lock().unwrap_or_else(PoisonError::into_inner);
+        if zones.len() >= zones.capacity() {
+            let now = Instant::now();
+            zones.retain(|_, zone| zone.expires > now);
+        }
+        zones.insert(apex.to_owned(), known);
     }
 
     /// Finds the zone of `name`. A remembered delegation that has gone dead is
@@ -57,13 +83,19 @@ impl Walker {
     pub async fn locate(&self, exchange: &Exchange, name: &str) -> Located {
         let start = self.nearest(name);
         let remembered = !start.zone.is_empty();
-        match self.descend(exchange, name, start, 0).await {
+        let located = match self.descend(exchange, name, start, 0).await {
             Located::Dead { zone, .. } if remembered => {
                 self.forget(&zone);
                 self.descend(exchange, name, self.root(), 0).await
             }
             located => located,
+        };
+        if let Located::Zone { apex, servers, delegation, .. } = &located {
+            let expires = self.nearest(apex).expires;
+            let (servers, delegation) = (servers.clone(), delegation.clone());
+            self.remember_zone(apex, Known { servers, delegation, expires });
         }
+        located
     }
 
     fn root(&self) -> Cut {
@@ -229,14 +261,15 @@ impl Walker {
         let apex = soa.filter(|r| matches!(r.data, RecordData::Soa { .. })).map(|r| r.owner.clone()).next();
         let apex = apex.unwrap_or_else(|| at.zone.clone());
         let mut servers: BTreeSet<_> = at.servers.iter().cloned().collect();
-        // A zone that its parent's own server holds was reached without a cut.
-        let delegation = at.delegation.clone().filter(|_| at.zone == apex);
+        let above = at.delegation.clone().filter(|_| at.zone == apex);
+        let (reached, mut listed_here) = (at.zone.clone(), BTreeSet::new());
         let only = Cut { servers: vec![by.clone()], ..at };
         if depth == 0
             && let Ok((_, listed)) = self.first_answer(exchange, &only, &apex, RecordType::Ns).await
         {
             for record in listed.answers.iter().filter(|r| r.owner == apex) {
                 if let RecordData::Ns(server) = &record.data {
+                    listed_here.insert(server.clone());
                     let known: Vec<_> = servers.iter().filter(|s| &s.name == server).cloned().collect();
                     let glue = &listed.additional;
                     let more = match known.is_empty() {
@@ -247,6 +280,10 @@ impl Walker {
                 }
             }
         }
+        // A server that holds both sides of a cut answers from below it, and
+        // shows no referral.
+        let silent = || (reached != apex).then(|| Delegation { parent: reached, servers: listed_here });
+        let delegation = above.or_else(silent);
         Located::Zone { apex, servers: servers.into_iter().collect(), by, delegation }
     }
 }

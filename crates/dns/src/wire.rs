@@ -183,6 +183,11 @@ fn extended(message: &Message) -> Vec<ExtendedError> {
 }
 
 impl Reply {
+    /// Whether the server would rather not be asked, or cannot cope.
+    pub fn is_refusal(&self) -> bool {
+        matches!(self.rcode, Rcode::Refused | Rcode::ServFail)
+    }
+
     /// How long, in seconds, the absence of an answer may be cached: the lesser
     /// of the SOA's own TTL and its minimum (RFC 2308, section 5).
     pub fn negative_ttl(&self, rtype: RecordType) -> Option<u32> {

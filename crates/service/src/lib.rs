@@ -76,7 +76,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
     let handle = metrics.handle();
     let _ = metrics::set_global_recorder(metrics);
     Ok(App {
-        surveyor: Surveyor::new(config.dns.clone()),
+        surveyor: Surveyor::new(config.dns.clone())?,
         sealer: Sealer::from_hex(&config.sealing_key)?,
         acme: ordering::Issuer::default(),
         hub: Hub::default(),

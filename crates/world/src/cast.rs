@@ -28,6 +28,11 @@ pub enum Act {
     Mended(Mistake, u64),
     /// Publishes it rightly, but one edge server is out of date.
     EdgeBehind,
+    /// Publishes it rightly, from a sheet that has since been replaced.
+    OldSheet,
+    /// Changes over from a former host whose records resolvers keep for as
+    /// many seconds.
+    Moving(u32),
 }
 
 /// A domain in the demo.
@@ -41,7 +46,7 @@ pub struct Part {
 }
 
 /// The accounts.
-pub const ACCOUNTS: [Account; 10] = [
+pub const ACCOUNTS: [Account; 16] = [
     Account { name: "onswick", title: "Onswick Ferries", sites: &["onswick"] },
     Account { name: "tarrabank", title: "Tarrabank Tramways", sites: &["tarrabank", "tarrabank-works"] },
     Account { name: "lowmere", title: "Lowmere Night Buses", sites: &["lowmere"] },
@@ -52,6 +57,12 @@ pub const ACCOUNTS: [Account; 10] = [
     Account { name: "pellgate", title: "Pellgate Funicular", sites: &["pellgate"] },
     Account { name: "dunvarra", title: "Dunvarra Lake Steamers", sites: &["dunvarra"] },
     Account { name: "hestholm", title: "Hestholm Stadsbane", sites: &["hestholm"] },
+    Account { name: "skerrow", title: "Skerrow Island Boats", sites: &["skerrow"] },
+    Account { name: "marbeck", title: "Marbeck Trolleybuses", sites: &["marbeck"] },
+    Account { name: "wexholm", title: "Wexholm Water Bus", sites: &["wexholm"] },
+    Account { name: "kittering", title: "Kittering Night Tram", sites: &["kittering"] },
+    Account { name: "gorsefield", title: "Gorsefield Cableway", sites: &["gorsefield"] },
+    Account { name: "thrale", title: "Thrale Ferry Co-operative", sites: &["thrale"] },
 ];
 
 const fn part(host: &'static str, site: &'static str, act: Act) -> Part {
@@ -59,7 +70,7 @@ const fn part(host: &'static str, site: &'static str, act: Act) -> Part {
 }
 
 /// The domains.
-pub const PARTS: [Part; 24] = [
+pub const PARTS: [Part; 42] = [
     part("timetable.onswick.example", "onswick", Act::Right),
     part("onswick.example", "onswick", Act::Right),
     part("https://Trams.Tarrabank.example/lines", "tarrabank", Act::Right),
@@ -80,6 +91,24 @@ pub const PARTS: [Part; 24] = [
     part("lines.embargo.test", "lowmere", Act::Right),
     part("steamers.dunvara.example", "dunvarra", Act::Wrong(Mistake::NameUnregistered)),
     part("info.oldquay.test", "onswick", Act::Wrong(Mistake::Unreachable)),
+    part("tickets.skerrow.example", "skerrow", Act::Wrong(Mistake::ValueDoubled)),
+    part("skerrow.example", "skerrow", Act::Wrong(Mistake::TokenMisplaced)),
+    part("board.marbeck.test", "marbeck", Act::Wrong(Mistake::WrongType)),
+    part("stops.marbeck.test", "marbeck", Act::Wrong(Mistake::CnameBesideOthers)),
+    part("hollinferry.example", "thrale", Act::Wrong(Mistake::CnameAtApex)),
+    part("fares.tollan.test", "gorsefield", Act::Wrong(Mistake::CnameChainBroken)),
+    part("corriecraft.example", "gorsefield", Act::Wrong(Mistake::ChoicesMixed)),
+    part("trips.ashlarquay.example", "thrale", Act::Wrong(Mistake::WildcardAnswers)),
+    part("night.kittering.example", "kittering", Act::Wrong(Mistake::DelegatedAway)),
+    part("wexholm.example", "wexholm", Act::Wrong(Mistake::HttpsRecordStray)),
+    part("post.wexholm.example", "wexholm", Act::Wrong(Mistake::MailAtRisk)),
+    part("brindleford.test", "marbeck", Act::Wrong(Mistake::MailLost)),
+    part("gorsefield.example", "gorsefield", Act::Wrong(Mistake::ServerLame)),
+    part("stanmoor.example", "kittering", Act::Wrong(Mistake::ServersDisagree)),
+    part("ellerby.test", "kittering", Act::Wrong(Mistake::DelegationMismatch)),
+    part("thrale.example", "thrale", Act::Wrong(Mistake::DnssecBroken)),
+    part("alerts.lowmere.test", "lowmere", Act::OldSheet),
+    part("piers.tarrabank.example", "tarrabank", Act::Moving(600)),
     part("live.dunvarra.example", "dunvarra", Act::Mended(Mistake::HostDoubled, 25)),
     part("map.lowmere.test", "lowmere", Act::Mended(Mistake::CnameForeign, 50)),
     part("hestholm.example", "hestholm", Act::Mended(Mistake::AddressSurplus, 75)),

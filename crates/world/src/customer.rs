@@ -5,46 +5,80 @@ use std::net::Ipv4Addr;
 use std::str::FromStr;
 
 use anyhow::{bail, ensure};
+use nomenta_core::names;
 use nomenta_core::reading::{RecordData, RecordType};
-use nomenta_core::sheet::{Line, Purpose, Sheet};
+use nomenta_core::sheet::{Line, Purpose, Sheet, Way};
 
-use crate::layout::{Operator, SILENT};
+use crate::layout::{FORMER_HOST, HARROW, Operator, PLATFORM, SILENT, TIDEWELL};
+use crate::odd::{self, Manner};
 use crate::zones::{Change, Zones, servers};
 
 /// Short, so that a mended mistake is soon forgotten.
 const TTL: u32 = 5;
 /// The former host of every customer; nothing is ever sent there.
-const FORMER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 7);
+pub(crate) const FORMER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 7);
 
 /// A way to get it wrong, named like the finding that it leads to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs, reason = "the catalogue of findings describes each")]
 pub enum Mistake {
     HostDoubled,
+    ValueDoubled,
     TokenAltered,
+    TokenMisplaced,
+    WrongType,
     AddressForeign,
     AddressSurplus,
     AddressPartial,
     Ipv6Stray,
     CnameForeign,
+    CnameBesideOthers,
+    CnameAtApex,
+    CnameChainBroken,
+    ChoicesMixed,
+    WildcardAnswers,
+    DelegatedAway,
+    HttpsRecordStray,
+    MailAtRisk,
+    MailLost,
     CaaForbids,
     NameUnregistered,
     Unreachable,
+    ServerLame,
+    ServersDisagree,
+    DelegationMismatch,
+    DnssecBroken,
 }
 
 impl Mistake {
     /// Every mistake, with the word for it.
-    pub const ALL: [(&'static str, Self); 10] = [
+    pub const ALL: [(&'static str, Self); 26] = [
         ("host-doubled", Self::HostDoubled),
+        ("value-doubled", Self::ValueDoubled),
         ("token-altered", Self::TokenAltered),
+        ("token-misplaced", Self::TokenMisplaced),
+        ("wrong-type", Self::WrongType),
         ("address-foreign", Self::AddressForeign),
         ("address-surplus", Self::AddressSurplus),
         ("address-partial", Self::AddressPartial),
         ("ipv6-stray", Self::Ipv6Stray),
         ("cname-foreign", Self::CnameForeign),
+        ("cname-beside-others", Self::CnameBesideOthers),
+        ("cname-at-apex", Self::CnameAtApex),
+        ("cname-chain-broken", Self::CnameChainBroken),
+        ("choices-mixed", Self::ChoicesMixed),
+        ("wildcard-answers", Self::WildcardAnswers),
+        ("delegated-away", Self::DelegatedAway),
+        ("https-record-stray", Self::HttpsRecordStray),
+        ("mail-at-risk", Self::MailAtRisk),
+        ("mail-lost", Self::MailLost),
         ("caa-forbids", Self::CaaForbids),
         ("name-unregistered", Self::NameUnregistered),
         ("unreachable", Self::Unreachable),
+        ("server-lame", Self::ServerLame),
+        ("servers-disagree", Self::ServersDisagree),
+        ("delegation-mismatch", Self::DelegationMismatch),
+        ("dnssec-broken", Self::DnssecBroken),
     ];
 }
 
@@ -69,14 +103,64 @@ impl FromStr for Mistake {
 /// # Errors
 /// If the mistake cannot be made with this sheet, or the name server refuses.
 pub async fn publish(zones: &Zones, sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<()> {
-    let mut changes = cleared(sheet);
-    changes.extend(records(sheet, mistake)?);
-    zones.update(&sheet.zone, &changes).await?;
-    match mistake {
-        Some(Mistake::NameUnregistered) => zones.delegate(&sheet.zone, &[]).await,
-        Some(Mistake::Unreachable) => abandon(zones, &sheet.zone).await,
-        _ => zones.delegate(&sheet.zone, &servers(Operator::of(&sheet.zone))).await,
+    let wanted = records(sheet, mistake)?;
+    let (host, zone) = (sheet.host.as_str(), sheet.host.registered());
+    if !sheet.apex || sheet.zone != zone {
+        zones.uncut(host, zone).await?;
     }
+    let mut changes = cleared(sheet);
+    changes.extend(wanted);
+    zones.update(zone, &changes).await?;
+    let right = servers(Operator::of(zone));
+    match mistake {
+        Some(Mistake::NameUnregistered) => return zones.delegate(zone, &[]).await,
+        Some(Mistake::Unreachable) => return abandon(zones, zone).await,
+        Some(Mistake::DelegatedAway) => zones.cut(host, zone).await?,
+        Some(Mistake::DelegationMismatch) => {
+            let other = if Operator::of(zone) == HARROW { TIDEWELL } else { HARROW };
+            let listed = vec![right[0].clone(), servers(other)[0].clone()];
+            zones.serve_at(zone, &right).await?;
+            return zones.delegate(zone, &listed).await;
+        }
+        Some(Mistake::ChoicesMixed) => {
+            let half = vec![right[0].clone(), servers(PLATFORM)[0].clone()];
+            return zones.serve_at(zone, &half).await;
+        }
+        _ => {}
+    }
+    let with = |manner| vec![right[0].clone(), odd::server(manner)];
+    match mistake {
+        Some(Mistake::ServerLame) => zones.serve_at(zone, &with(Manner::Lame)).await?,
+        Some(Mistake::ServersDisagree) => zones.serve_at(zone, &with(Manner::Behind)).await?,
+        Some(Mistake::CnameAtApex) => zones.serve_at(zone, &[odd::server(Manner::Alias)]).await?,
+        _ => zones.serve_at(zone, &right).await?,
+    }
+    if mistake == Some(Mistake::DnssecBroken) {
+        let data = RecordData::Ds(4711);
+        let signer = Change::Add { owner: zone.to_owned(), ttl: TTL, data };
+        zones.update(names::parent(zone), &[signer]).await?;
+    }
+    Ok(())
+}
+
+/// Lets a host stand at the former host, with a TTL in seconds.
+///
+/// # Errors
+/// If the name server refuses.
+pub async fn stand_elsewhere(zones: &Zones, host: &str, zone: &str, ttl: u32) -> anyhow::Result<()> {
+    zones.update(zone, &[Change::Add { owner: host.to_owned(), ttl, data: RecordData::A(FORMER) }]).await
+}
+
+/// Gives a zone mail, as it has before its owner comes to the platform.
+///
+/// # Errors
+/// If the name server refuses.
+pub async fn have_mail(zones: &Zones, zone: &str) -> anyhow::Result<()> {
+    zones.update(zone, &[Change::Add { owner: zone.to_owned(), ttl: TTL, data: mail(zone) }]).await
+}
+
+fn mail(zone: &str) -> RecordData {
+    RecordData::Mx { preference: 10, exchange: format!("mx.{zone}") }
 }
 
 /// Leaves a zone delegated to a server that is gone.
@@ -85,7 +169,7 @@ pub async fn publish(zones: &Zones, sheet: &Sheet, mistake: Option<Mistake>) -> 
 /// If the registry refuses.
 pub async fn abandon(zones: &Zones, zone: &str) -> anyhow::Result<()> {
     let dead = format!("ns1.gone-{}", zone.replace('.', "-"));
-    let parent = nomenta_core::names::parent(zone);
+    let parent = names::parent(zone);
     zones.delegate(zone, &[(format!("{dead}.{parent}"), SILENT)]).await
 }
 
@@ -95,10 +179,10 @@ pub async fn abandon(zones: &Zones, zone: &str) -> anyhow::Result<()> {
 /// If the name server refuses.
 pub async fn publish_only(zones: &Zones, sheet: &Sheet, purpose: Purpose) -> anyhow::Result<()> {
     let mut changes = cleared(sheet);
-    for line in sheet.preferred(purpose) {
+    for line in chosen(sheet, purpose) {
         changes.push(add(line)?);
     }
-    zones.update(&sheet.zone, &changes).await
+    zones.update(sheet.host.registered(), &changes).await
 }
 
 /// Takes everything on the sheet back.
@@ -106,22 +190,40 @@ pub async fn publish_only(zones: &Zones, sheet: &Sheet, purpose: Purpose) -> any
 /// # Errors
 /// If the name server refuses.
 pub async fn take_back(zones: &Zones, sheet: &Sheet) -> anyhow::Result<()> {
-    zones.update(&sheet.zone, &cleared(sheet)).await
+    zones.update(sheet.host.registered(), &cleared(sheet)).await
 }
 
 /// Deletes at every name that a sheet or a mistake may have used. At an apex
 /// this leaves SOA and NS alone (RFC 2136, section 3.4.2.3).
 fn cleared(sheet: &Sheet) -> Vec<Change> {
-    let (host, zone) = (sheet.host.as_str(), &sheet.zone);
+    let (host, zone) = (sheet.host.as_str(), sheet.host.registered());
     let doubled = |name: &str| format!("{name}.{zone}");
-    [host.to_owned(), sheet.challenge.clone(), doubled(host), doubled(&sheet.challenge)]
-        .map(|owner| Change::Clear { owner })
-        .into()
+    [
+        host.to_owned(),
+        sheet.challenge.clone(),
+        doubled(host),
+        doubled(&sheet.challenge),
+        misplaced(sheet),
+        format!("*.{}", names::parent(host)),
+    ]
+    .into_iter()
+    .filter(|owner| names::is_within(owner, zone))
+    .map(|owner| Change::Clear { owner })
+    .collect()
 }
 
-/// The lines of the preferred choices.
-fn chosen(sheet: &Sheet) -> impl Iterator<Item = &Line> {
-    sheet.preferred(Purpose::Ownership).chain(sheet.preferred(Purpose::Routing))
+/// The challenge label without its underscore, which some editors refuse.
+fn misplaced(sheet: &Sheet) -> String {
+    sheet.challenge.trim_start_matches('_').to_owned()
+}
+
+/// The lines that a customer publishes: those of the preferred choices, and the
+/// addresses that an editor makes of an alias.
+fn chosen(sheet: &Sheet, purpose: Purpose) -> Vec<&Line> {
+    match sheet.ways(purpose).first() {
+        Some(Way::Alias) | None => sheet.by(Way::Addresses).collect(),
+        Some(way) => sheet.by(*way).collect(),
+    }
 }
 
 fn add(line: &Line) -> anyhow::Result<Change> {
@@ -142,44 +244,115 @@ fn add_at(owner: &str, line: &Line) -> anyhow::Result<Change> {
 fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change>> {
     let host = sheet.host.as_str();
     let at_host = |data| Change::Add { owner: host.to_owned(), ttl: TTL, data };
-    let ownership: Vec<_> = sheet.preferred(Purpose::Ownership).map(add).collect::<Result<_, _>>()?;
-    let routing: Vec<_> = sheet.preferred(Purpose::Routing).map(add).collect::<Result<_, _>>()?;
+    let ownership: Vec<_> =
+        chosen(sheet, Purpose::Ownership).into_iter().map(add).collect::<Result<_, _>>()?;
+    let routing: Vec<_> = chosen(sheet, Purpose::Routing).into_iter().map(add).collect::<Result<_, _>>()?;
     let right = || [ownership.clone(), routing.clone()].concat();
     let with = |extra: Vec<Change>| [ownership.clone(), extra].concat();
-    let only_v4 = || sheet.preferred(Purpose::Routing).filter(|l| l.rtype == RecordType::A).map(add);
+    let only_v4 =
+        || chosen(sheet, Purpose::Routing).into_iter().filter(|l| l.rtype == RecordType::A).map(add);
+    let sub = |what: &str| -> anyhow::Result<()> {
+        ensure!(!sheet.apex, "{what} can be published at a subdomain only");
+        Ok(())
+    };
+    let apex = |what: &str| -> anyhow::Result<()> {
+        ensure!(sheet.apex, "{what} can be published at an apex only");
+        Ok(())
+    };
+    let alias = |target: String| at_host(RecordData::Cname(target));
     Ok(match mistake {
-        None | Some(Mistake::NameUnregistered | Mistake::Unreachable) => right(),
+        None
+        | Some(
+            Mistake::NameUnregistered
+            | Mistake::Unreachable
+            | Mistake::ServerLame
+            | Mistake::ServersDisagree
+            | Mistake::DelegationMismatch
+            | Mistake::DnssecBroken
+            | Mistake::ChoicesMixed
+            | Mistake::MailLost,
+        ) => right(),
+        Some(Mistake::CnameAtApex) => {
+            apex("A CNAME in the zone's own place")?;
+            right()
+        }
+        Some(Mistake::DelegatedAway) => {
+            sub("A name cut away")?;
+            Vec::new()
+        }
         Some(Mistake::HostDoubled) => {
             let doubled = |line: &Line| add_at(&format!("{}.{}", line.owner, sheet.zone), line);
-            chosen(sheet).map(doubled).collect::<Result<_, _>>()?
+            [Purpose::Ownership, Purpose::Routing]
+                .into_iter()
+                .flat_map(|purpose| chosen(sheet, purpose))
+                .map(doubled)
+                .collect::<Result<_, _>>()?
         }
         Some(Mistake::TokenAltered) => {
             let cut =
                 |line: &Line| Line { value: line.value[..line.value.len() - 6].to_owned(), ..line.clone() };
-            let altered =
-                sheet.preferred(Purpose::Ownership).map(|l| add(&cut(l))).collect::<Result<Vec<_>, _>>()?;
+            let altered = chosen(sheet, Purpose::Ownership)
+                .into_iter()
+                .map(|l| add(&cut(l)))
+                .collect::<Result<Vec<_>, _>>()?;
             [altered, routing].concat()
+        }
+        Some(Mistake::TokenMisplaced) => {
+            let place = misplaced(sheet);
+            let token = chosen(sheet, Purpose::Ownership).into_iter().map(|line| add_at(&place, line));
+            [token.collect::<Result<Vec<_>, _>>()?, routing].concat()
+        }
+        Some(Mistake::WrongType) => {
+            sub("A target as text")?;
+            with(vec![at_host(RecordData::Txt(sheet.canonical.clone()))])
+        }
+        Some(Mistake::ValueDoubled) => {
+            sub("An alias")?;
+            with(vec![alias(format!("{}.{}", sheet.canonical, sheet.zone))])
+        }
+        Some(Mistake::CnameBesideOthers) => {
+            sub("Text in the place of an alias")?;
+            with(vec![at_host(RecordData::Txt("checked-by=former-host".into()))])
+        }
+        Some(Mistake::CnameForeign) => {
+            sub("An alias")?;
+            with(vec![alias(format!("sites.{FORMER_HOST}"))])
+        }
+        Some(Mistake::CnameChainBroken) => {
+            sub("An alias")?;
+            with(vec![alias(format!("old-sites.{FORMER_HOST}"))])
+        }
+        Some(Mistake::MailAtRisk) => {
+            sub("Mail beside the site")?;
+            with(vec![at_host(mail(&sheet.zone))])
+        }
+        Some(Mistake::WildcardAnswers) => {
+            sub("A wildcard in its place")?;
+            let owner = format!("*.{}", names::parent(host));
+            vec![Change::Add { owner, ttl: TTL, data: RecordData::A(FORMER) }]
+        }
+        Some(Mistake::HttpsRecordStray) => {
+            apex("An HTTPS record beside addresses")?;
+            let hints = vec![FORMER.into()];
+            let data = RecordData::Https { priority: 1, target: String::new(), hints };
+            [right(), vec![at_host(data)]].concat()
         }
         Some(Mistake::AddressForeign) => with(vec![at_host(RecordData::A(FORMER))]),
         Some(Mistake::AddressSurplus) => {
-            ensure!(sheet.apex, "Surplus addresses can be published at an apex only");
+            apex("Surplus addresses")?;
             [right(), vec![at_host(RecordData::A(FORMER))]].concat()
         }
         Some(Mistake::AddressPartial) => {
-            ensure!(sheet.apex, "Some of the addresses can be published at an apex only");
+            apex("Some of the addresses")?;
             with(routing[1..].to_vec())
         }
         Some(Mistake::Ipv6Stray) => {
-            ensure!(sheet.apex, "A stray IPv6 address can be published at an apex only");
+            apex("A stray IPv6 address")?;
             let stray = at_host(RecordData::Aaaa("2001:db8::7".parse()?));
             [with(only_v4().collect::<Result<_, _>>()?), vec![stray]].concat()
         }
-        Some(Mistake::CnameForeign) => {
-            ensure!(!sheet.apex, "An alias can be published at a subdomain only");
-            with(vec![at_host(RecordData::Cname("sites.formerhost.example".into()))])
-        }
         Some(Mistake::CaaForbids) => {
-            ensure!(sheet.apex, "CAA records can be published beside addresses, at an apex only");
+            apex("CAA records beside addresses")?;
             let tag = "issue".to_owned();
             let caa = RecordData::Caa { flags: 0, tag, value: "otherstamp-ca.example".into() };
             [right(), vec![at_host(caa)]].concat()
@@ -201,30 +374,36 @@ mod tests {
     }
 
     fn sheet(host: &str) -> Sheet {
-        let line = |purpose, rtype, owner: &str, value: &str| Line {
+        let line = |purpose, way, rtype, owner: &str, value: &str| Line {
             purpose,
+            way,
             rtype,
             owner: owner.into(),
             host_field: String::new(),
             value: value.into(),
+            value_field: value.into(),
             ttl: 300,
+            required: true,
         };
         let challenge = format!("_c.{host}");
         let apex = host == "onswick.example";
-        let mut lines = vec![line(Purpose::Ownership, RecordType::Txt, &challenge, "token=abcdefghijkl")];
-        if apex {
-            lines.push(line(Purpose::Routing, RecordType::A, host, "127.77.0.10"));
-            lines.push(line(Purpose::Routing, RecordType::A, host, "127.77.0.11"));
-            lines.push(line(Purpose::Routing, RecordType::Aaaa, host, "::1"));
-        } else {
-            lines.push(line(Purpose::Routing, RecordType::Cname, host, "edge.quaymark.example"));
+        let (token, ownership) = ("token=abcdefghijkl", Purpose::Ownership);
+        let mut lines = vec![line(ownership, Way::ChallengeTxt, RecordType::Txt, &challenge, token)];
+        let mut routing = |way, rtype, value| lines.push(line(Purpose::Routing, way, rtype, host, value));
+        if !apex {
+            routing(Way::Cname, RecordType::Cname, "edge.quaymark.example");
         }
+        routing(Way::Addresses, RecordType::A, "127.77.0.10");
+        routing(Way::Addresses, RecordType::A, "127.77.0.11");
+        routing(Way::Addresses, RecordType::Aaaa, "::1");
         Sheet {
             host: host.parse().expect("valid"),
             zone: "onswick.example".into(),
             apex,
+            routed: host.into(),
             challenge,
             canonical: "edge.quaymark.example".into(),
+            form: None,
             lines,
         }
     }
@@ -236,6 +415,7 @@ mod tests {
             .map(|change| match change {
                 Change::Add { owner, data, .. } => format!("{owner} {} {data}", data.type_name()),
                 Change::Clear { owner } => format!("{owner} cleared"),
+                Change::Remove { owner, .. } => format!("{owner} removed"),
             })
             .collect()
     }
@@ -287,7 +467,7 @@ mod tests {
             .into_iter()
             .map(|change| match change {
                 Change::Clear { owner } => owner,
-                Change::Add { owner, .. } => panic!("{owner} is added"),
+                Change::Add { owner, .. } | Change::Remove { owner, .. } => panic!("{owner} is no clearing"),
             })
             .collect();
         assert_eq!(
@@ -297,6 +477,8 @@ mod tests {
                 "_c.www.onswick.example",
                 "www.onswick.example.onswick.example",
                 "_c.www.onswick.example.onswick.example",
+                "c.www.onswick.example",
+                "*.onswick.example",
             ]
         );
     }

@@ -16,9 +16,10 @@ use tokio_util::sync::CancellationToken;
 use crate::cast::{ACCOUNTS, Act, PARTS, Part};
 use crate::customer::Mistake;
 use crate::edge::{Edge, EdgeConfig};
-use crate::layout::EDGE;
+use crate::layout::{EDGE, PLATFORM};
 use crate::service::ServiceSetup;
-use crate::{Daemon, Layout, World, Zones, customer};
+use crate::zones::servers;
+use crate::{Daemon, Layout, World, Zones, customer, wait_for};
 
 /// How the demo is run.
 pub struct DemoOptions {
@@ -82,7 +83,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         sealing_key: secrets.sealing_key.clone(),
         admin_key: secrets.admin_key.clone(),
         edge_key: secrets.edge_key.clone(),
-        options: ["--look-first=2", "--look-most=20", "--look-live=30", "--order-retry=60"]
+        options: ["--look-first=2", "--look-most=20", "--look-live=30", "--order-retry=60", "--patience=180"]
             .map(Into::into)
             .into(),
     };
@@ -213,7 +214,10 @@ impl Platform {
         let canonical = "{site}.edge.quaymark.example";
         self.add(
             "ingresses",
-            json!({ "name": "harbour", "ipv4": ipv4, "ipv6": ipv6, "canonical": canonical }),
+            json!({
+                "name": "harbour", "ipv4": ipv4, "ipv6": ipv6, "canonical": canonical,
+                "name_servers": servers(PLATFORM).into_iter().map(|(name, _)| name).collect::<Vec<_>>(),
+            }),
         )
         .await?;
         for account in &ACCOUNTS {
@@ -228,12 +232,26 @@ impl Platform {
             if part.act == Act::EdgeBehind {
                 edge.withhold(host.as_str());
             }
-            set_stage(zones, host.registered(), part.act).await?;
+            set_stage(zones, &host, part.act).await?;
             if self.add("domains", json!({ "host": part.host, "site": part.site })).await? {
+                self.looked_at(&host).await?;
                 act(zones, &self.sheet(part.host).await?, part).await?;
+                if part.act == Act::OldSheet {
+                    self.call(Method::POST, &format!("domains/{host}/token"), None).await?;
+                }
             }
         }
         Ok(())
+    }
+
+    /// Waits for the first look, which takes the baseline: customers are slower
+    /// than that.
+    async fn looked_at(&self, host: &Hostname) -> anyhow::Result<()> {
+        wait_for(&format!("the first look at {host}"), Duration::from_secs(30), || async {
+            let answer = self.call(Method::GET, &format!("domains/{host}"), None).await;
+            answer.is_ok_and(|(_, detail)| !detail["looked_at"].is_null())
+        })
+        .await
     }
 
     /// Customers mend their mistakes, each at its time.
@@ -250,22 +268,39 @@ impl Platform {
 
 /// What must be so before the domain is taken in: a name that nobody has
 /// registered must not be seen registered first.
-async fn set_stage(zones: &Zones, zone: &str, act: Act) -> anyhow::Result<()> {
+async fn set_stage(zones: &Zones, host: &Hostname, act: Act) -> anyhow::Result<()> {
+    let zone = host.registered();
     match act {
-        Act::Wrong(Mistake::NameUnregistered) => Ok(()),
+        Act::Wrong(Mistake::NameUnregistered) => return Ok(()),
         Act::Wrong(Mistake::Unreachable) => {
             zones.register(zone).await?;
-            customer::abandon(zones, zone).await
+            return customer::abandon(zones, zone).await;
         }
-        _ => zones.register(zone).await,
+        _ => zones.register(zone).await?,
+    }
+    match act {
+        Act::Wrong(Mistake::MailLost) | Act::Right => customer::have_mail(zones, zone).await,
+        Act::Moving(ttl) => {
+            customer::stand_elsewhere(zones, host.as_str(), zone, ttl).await?;
+            zones.prime(host.as_str(), 2).await
+        }
+        _ => Ok(()),
     }
 }
 
 async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
     match part.act {
-        Act::Right | Act::EdgeBehind => customer::publish(zones, sheet, None).await,
-        Act::Nothing | Act::Wrong(Mistake::NameUnregistered) => Ok(()),
-        Act::TokenOnly => customer::publish_only(zones, sheet, Purpose::Ownership).await,
-        Act::Wrong(mistake) | Act::Mended(mistake, _) => customer::publish(zones, sheet, Some(mistake)).await,
+        Act::Right | Act::EdgeBehind | Act::OldSheet | Act::Moving(_) => {
+            customer::publish(zones, sheet, None).await?;
+        }
+        Act::Nothing | Act::Wrong(Mistake::NameUnregistered) => {}
+        Act::TokenOnly => customer::publish_only(zones, sheet, Purpose::Ownership).await?,
+        Act::Wrong(mistake) | Act::Mended(mistake, _) => {
+            customer::publish(zones, sheet, Some(mistake)).await?;
+        }
     }
+    if part.act == Act::Right {
+        customer::have_mail(zones, sheet.host.registered()).await?;
+    }
+    Ok(())
 }

@@ -69,6 +69,14 @@ pub(crate) async fn control(layout: &Layout, instance: &str, args: &[&str]) -> a
     daemon::run(knotc).await
 }
 
+/// The key-signing keys of a signed zone, as master-file lines.
+pub(crate) async fn keys(layout: &Layout, zone: &str) -> anyhow::Result<String> {
+    let folder = layout.state.join("knot-primary");
+    let mut keymgr = daemon::command(layout, "keymgr", "KILL")?;
+    keymgr.arg("-C").arg(folder.join("confdb")).args([&format!("{zone}."), "dnskey"]);
+    daemon::run(keymgr).await
+}
+
 fn configuration(layout: &Layout, instance: &Instance, folder: &Path) -> String {
     let port = layout.dns_port();
     let listen: Vec<_> = instance.listen.iter().map(|ip| format!("{ip}@{port}")).collect();

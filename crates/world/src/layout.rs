@@ -49,6 +49,10 @@ pub const HARROW: Operator = Operator {
 /// Hosts customers' zones under `test.`
 pub const TIDEWELL: Operator =
     Operator { zone: "tidewell.test", servers: [Ipv4Addr::new(127, 53, 3, 1), Ipv4Addr::new(127, 53, 3, 2)] };
+/// Runs name servers that misbehave, each in its own way; see [`crate::odd`].
+pub const SLACKWATER: &str = "slackwater.test";
+/// The host that customers come from; nothing is ever sent to its address.
+pub const FORMER_HOST: &str = "formerhost.example";
 /// The platform's own name servers.
 pub const PLATFORM: Operator = Operator {
     zone: "quaymark.example",
@@ -97,6 +101,28 @@ impl Layout {
     pub fn vantages(&self) -> Vec<(String, SocketAddr)> {
         let names = ["north", "south", "west"];
         names.iter().zip(VANTAGES).map(|(n, ip)| ((*n).to_owned(), (ip, self.base_port + 1).into())).collect()
+    }
+
+    /// Where the resolvers take questions over TLS, and over HTTPS.
+    pub(crate) fn encrypted_ports(&self) -> [u16; 2] {
+        [self.base_port + 7, self.base_port + 8]
+    }
+
+    /// Root of the resolvers' own TLS certificate.
+    pub fn vantage_roots(&self) -> PathBuf {
+        self.state.join("vantages.pem")
+    }
+
+    /// The resolvers as the service is told of them: one plain, one over TLS,
+    /// one over HTTPS.
+    pub fn vantage_words(&self) -> Vec<String> {
+        let [tls, https] = self.encrypted_ports();
+        let ways = self.vantages().into_iter().enumerate().map(|(index, (name, address))| match index {
+            1 => format!("{name}=tls://{}:{tls}", address.ip()),
+            2 => format!("{name}=https://{}:{https}/dns-query", address.ip()),
+            _ => format!("{name}={address}"),
+        });
+        ways.collect()
     }
 
     /// Pebble's ACME directory.
@@ -213,6 +239,9 @@ impl Layout {
         let mut wanted: Vec<(SocketAddr, &str)> =
             dns.map(|ip| ((ip, self.dns_port()).into(), "a name server")).collect();
         wanted.extend(self.vantages().into_iter().map(|(_, address)| (address, "a resolver")));
+        for (_, address) in self.vantages() {
+            wanted.extend(self.encrypted_ports().map(|port| ((address.ip(), port).into(), "a resolver")));
+        }
         for (offset, what) in [(2, "the certification authority"), (3, "its management"), (6, "the service")]
         {
             wanted.push(((Ipv4Addr::LOCALHOST, self.base_port + offset).into(), what));

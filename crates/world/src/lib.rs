@@ -12,6 +12,7 @@ pub mod demo;
 pub mod edge;
 mod knot;
 pub mod layout;
+pub mod odd;
 mod pebble;
 mod postgres;
 pub mod service;
@@ -36,6 +37,7 @@ pub struct World {
     /// Zones and the changes to them.
     pub zones: Zones,
     daemons: Vec<Daemon>,
+    _odd: odd::Servers,
     _lock: File,
 }
 
@@ -59,10 +61,11 @@ impl World {
         let zones = Zones::new(layout.clone());
         zones.ensure_base().await?;
         say("Starting three resolvers");
-        daemons.extend(unbound::start(&layout).await?);
+        daemons.extend(unbound::start(&layout, &zones.trust_anchors().await?).await?);
+        let odd = odd::start(&layout).await?;
         say("Starting the certification authority");
         daemons.push(pebble::start(&layout).await?);
-        Ok(Self { layout, zones, daemons, _lock: lock })
+        Ok(Self { layout, zones, daemons, _odd: odd, _lock: lock })
     }
 
     /// Ends every server, the last started first, and waits until all are gone.

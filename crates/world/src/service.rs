@@ -13,6 +13,9 @@ use crate::{Daemon, Layout, wait_for};
 /// Issuer name of the world's certification authority in CAA records.
 pub const CA_IDENTITY: &str = "stampworks-ca.example";
 
+/// The book of the world's DNS operators.
+pub const OPERATORS: &str = include_str!("operators.toml");
+
 /// What one service process is given.
 #[derive(Clone, Debug)]
 pub struct ServiceSetup {
@@ -42,7 +45,9 @@ impl ServiceSetup {
     /// With the end of its log, if it does not get ready.
     pub async fn start(&self, layout: &Layout, program: &Path, log: &Path) -> anyhow::Result<Daemon> {
         let mut command = Command::new("setpriv");
-        command.args(["--pdeathsig", "TERM"]).arg(program).args(self.arguments(layout)).args(&self.options);
+        let book = layout.write("operators.toml", OPERATORS)?;
+        command.args(["--pdeathsig", "TERM"]).arg(program).args(self.arguments(layout));
+        command.arg("--book").arg(book).args(&self.options);
         command
             .env("NOMENTA_DATABASE", &self.database)
             .env("NOMENTA_SEALING_KEY", &self.sealing_key)
@@ -70,11 +75,14 @@ impl ServiceSetup {
         let mut option = |name: &str, value: String| words.extend([format!("--{name}"), value]);
         option("platform-zone", crate::layout::PLATFORM.zone.into());
         option("brand", "quaymark".into());
+        option("proof-zone", format!("proof.{}", crate::layout::PLATFORM.zone));
+        option("acme-zone", format!("acme.{}", crate::layout::PLATFORM.zone));
         option("root-server", ROOT.to_string());
         option("dns-port", layout.dns_port().to_string());
-        for (name, address) in layout.vantages() {
-            option("vantage", format!("{name}={address}"));
+        for vantage in layout.vantage_words() {
+            option("vantage", vantage);
         }
+        option("vantage-roots", layout.vantage_roots().display().to_string());
         option("http-port", layout.http_port().to_string());
         option("https-port", layout.https_port().to_string());
         option("egress", "loopback".into());

@@ -10,11 +10,14 @@ use crate::layout::PRIMARY;
 use crate::zones::answers;
 use crate::{Layout, wait_for};
 
-pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Vec<Daemon>> {
+/// Starts them, each trusting `anchors`.
+pub(crate) async fn start(layout: &Layout, anchors: &str) -> anyhow::Result<Vec<Daemon>> {
+    let anchors = layout.write("anchors", anchors)?.display().to_string();
+    let key = certificate(layout)?;
     let mut daemons = Vec::new();
     for (name, address) in layout.vantages() {
         let folder = layout.folder(&format!("unbound-{name}"))?;
-        let text = configuration(layout, address, &folder.display().to_string());
+        let text = configuration(layout, address, &folder.display().to_string(), &anchors, &key);
         let file = layout.write(&format!("unbound-{name}/unbound.conf"), &text)?;
         let mut unbound = daemon::command(layout, "unbound", "TERM")?;
         unbound.arg("-d").arg("-p").arg("-c").arg(file);
@@ -28,14 +31,34 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Vec<Daemon>> {
     Ok(daemons)
 }
 
-fn configuration(layout: &Layout, listen: SocketAddr, folder: &str) -> String {
+/// One certificate for all three, made once; returns the key's file.
+fn certificate(layout: &Layout) -> anyhow::Result<String> {
+    let path = layout.state.join("vantages.key");
+    if !path.exists() {
+        let names = layout.vantages().into_iter().map(|(_, address)| address.ip().to_string());
+        let made = rcgen::generate_simple_self_signed(names.collect::<Vec<_>>())?;
+        layout.write("vantages.pem", &made.cert.pem())?;
+        layout.write("vantages.key", &made.signing_key.serialize_pem())?;
+    }
+    Ok(path.display().to_string())
+}
+
+fn configuration(layout: &Layout, listen: SocketAddr, folder: &str, anchors: &str, key: &str) -> String {
+    let [tls, https] = layout.encrypted_ports();
+    let encrypted = format!(
+        "  interface: {0}@{tls}\n  interface: {0}@{https}\n  tls-port: {tls}\n  https-port: {https}\n\
+         \x20 http-endpoint: \"/dns-query\"\n  tls-service-key: \"{key}\"\n  tls-service-pem: \"{1}\"\n",
+        listen.ip(),
+        layout.vantage_roots().display(),
+    );
     format!(
         "server:\n  interface: {}@{}\n  port: {}\n  access-control: 127.0.0.0/8 allow\n  do-not-query-localhost: no\n\
          \x20 username: \"\"\n  chroot: \"\"\n  directory: \"{folder}\"\n  pidfile: \"\"\n  use-syslog: no\n  verbosity: 1\n\
-         \x20 module-config: \"iterator\"\n  num-threads: 1\n  msg-cache-size: 4m\n  rrset-cache-size: 8m\n\
+         \x20 module-config: \"validator iterator\"\n  num-threads: 1\n  msg-cache-size: 4m\n  rrset-cache-size: 8m\n\
          \x20 cache-min-ttl: 0\n  infra-host-ttl: 5\n  outbound-msg-retry: 2\n  qname-minimisation: no\n\
          \x20 local-zone: \"test.\" nodefault\n  local-zone: \"invalid.\" nodefault\n\
-         remote-control:\n  control-enable: no\n\
+         \x20 trust-anchor-file: \"{anchors}\"\n  trust-anchor-signaling: no\n  ede: yes\n  val-bogus-ttl: 1\n\
+         {encrypted}remote-control:\n  control-enable: no\n\
          forward-zone:\n  name: \".\"\n  forward-addr: {PRIMARY}@{}\n",
         listen.ip(),
         listen.port(),

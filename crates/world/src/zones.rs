@@ -7,7 +7,8 @@ use std::time::Duration;
 
 use anyhow::{Context, bail};
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
-use hickory_proto::rr::rdata::{A, AAAA, CAA, CNAME, NS, TXT};
+use hickory_proto::rr::rdata::svcb::{IpHint, SVCB, SvcParamKey, SvcParamValue};
+use hickory_proto::rr::rdata::{A, AAAA, CAA, CNAME, HTTPS, MX, NS, NULL, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use hickory_proto::serialize::binary::BinEncodable;
 use nomenta_core::names;
@@ -16,14 +17,21 @@ use tokio::net::UdpSocket;
 use tokio::sync::Mutex;
 use tokio::time::timeout;
 
-use crate::layout::{EDGE, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT};
-use crate::{Layout, knot, wait_for};
+use crate::customer::FORMER;
+use crate::layout::{
+    EDGE, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT, SLACKWATER, TIDEWELL,
+};
+use crate::{Layout, knot, odd, wait_for};
 
 /// TTL of delegations and name servers, in seconds.
 const TTL: u32 = 20;
 /// How long an absence is cached, in seconds: short, so that a world with many
 /// customers in a hurry is not dull.
 const NEGATIVE_TTL: u32 = 2;
+
+/// Zones that are signed, and that the resolvers hold keys of. Customers' zones
+/// are not, which the lack of a DS record there proves.
+const SIGNED: [&str; 2] = ["example", "test"];
 
 /// One change to a zone (RFC 2136, section 2.5).
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -41,6 +49,13 @@ pub enum Change {
     Clear {
         /// Owner name.
         owner: String,
+    },
+    /// Delete one record.
+    Remove {
+        /// Owner name.
+        owner: String,
+        /// Type and value.
+        data: RecordData,
     },
 }
 
@@ -85,6 +100,7 @@ impl Zones {
                 self.delegate(operator.zone, &servers(operator)).await?;
             }
         }
+        self.ensure_others().await?;
         for (zone, server) in [(".", ROOT), ("example", REGISTRY), ("test", REGISTRY)] {
             let address = SocketAddr::from((server, self.layout.dns_port()));
             wait_for(&format!("{server} serving {zone}"), Duration::from_secs(20), || async {
@@ -93,6 +109,91 @@ impl Zones {
             .await?;
         }
         Ok(())
+    }
+
+    /// The zones of the former host, and of the operator whose servers misbehave.
+    async fn ensure_others(&self) -> anyhow::Result<()> {
+        let former = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\nsites A {FORMER}\n", HARROW.zone);
+        if self.make(FORMER_HOST, &former, None).await? {
+            self.delegate(FORMER_HOST, &servers(HARROW)).await?;
+        }
+        let odd = odd::MANNERS.iter().map(|(label, ip, _)| format!("{label} A {ip}\n"));
+        let text = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\n{1}", TIDEWELL.zone, odd.collect::<String>());
+        if self.make(SLACKWATER, &text, None).await? {
+            self.delegate(SLACKWATER, &servers(TIDEWELL)).await?;
+        }
+        Ok(())
+    }
+
+    /// The DNSKEY records of a signed zone, as a resolver's trust anchors.
+    pub(crate) async fn trust_anchors(&self) -> anyhow::Result<String> {
+        let mut anchors = String::new();
+        for zone in SIGNED {
+            let keys = knot::keys(&self.layout, zone).await?;
+            anyhow::ensure!(!keys.trim().is_empty(), "The zone {zone} has no key");
+            anchors.push_str(&keys);
+        }
+        Ok(anchors)
+    }
+
+    /// Gives a zone exactly these name servers, in the zone itself and at the
+    /// registry.
+    ///
+    /// # Errors
+    /// If Knot refuses.
+    pub async fn serve_at(&self, zone: &str, servers: &[(String, Ipv4Addr)]) -> anyhow::Result<()> {
+        let ns = |name: &str| RecordData::Ns(name.to_owned());
+        let add =
+            |(name, _): &(String, Ipv4Addr)| Change::Add { owner: zone.into(), ttl: TTL, data: ns(name) };
+        // The last one cannot be deleted (RFC 2136, section 3.4.2.4), so new
+        // ones come first.
+        self.update(zone, &servers.iter().map(add).collect::<Vec<_>>()).await?;
+        let wanted = |name: &String| servers.iter().any(|(n, _)| n == name);
+        let known = OPERATORS.iter().flat_map(|o| self::servers(*o)).map(|(name, _)| name);
+        let odd = odd::MANNERS.iter().map(|(label, ..)| format!("{label}.{SLACKWATER}"));
+        let gone: Vec<_> = known
+            .chain(odd)
+            .filter(|name| !wanted(name))
+            .map(|name| Change::Remove { owner: zone.into(), data: ns(&name) })
+            .collect();
+        self.update(zone, &gone).await?;
+        self.delegate(zone, servers).await
+    }
+
+    /// Cuts a name out of the zone above it, into a zone of its own at the
+    /// other operator.
+    ///
+    /// # Errors
+    /// If Knot refuses.
+    pub async fn cut(&self, name: &str, zone: &str) -> anyhow::Result<()> {
+        let other = if Operator::of(zone) == HARROW { TIDEWELL } else { HARROW };
+        let add = |(server, _): (String, Ipv4Addr)| Change::Add {
+            owner: name.into(),
+            ttl: TTL,
+            data: RecordData::Ns(server),
+        };
+        self.update(zone, &servers(other).into_iter().map(add).collect::<Vec<_>>()).await?;
+        let text = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\n", other.zone);
+        self.make(name, &text, None).await.map(drop)
+    }
+
+    /// Gives a cut name back to the zone above it.
+    ///
+    /// # Errors
+    /// If Knot refuses.
+    pub async fn uncut(&self, name: &str, zone: &str) -> anyhow::Result<()> {
+        {
+            let _one = self.transaction.lock().await;
+            let file = self.layout.state.join(format!("knot-primary/zones/{name}.zone"));
+            if !file.exists() {
+                return Ok(());
+            }
+            for step in [&["conf-begin"][..], &["conf-unset", &format!("zone[{name}.]")], &["conf-commit"]] {
+                knot::control(&self.layout, "primary", step).await?;
+            }
+            std::fs::remove_file(file)?;
+        }
+        self.update(zone, &[Change::Clear { owner: name.into() }]).await
     }
 
     /// Registers a customer's zone, empty but for its servers; leaves a known
@@ -154,6 +255,20 @@ impl Zones {
         }
     }
 
+    /// Lets the first `count` resolvers learn the addresses of a name, as
+    /// visitors of the site have.
+    ///
+    /// # Errors
+    /// If one does not answer.
+    pub async fn prime(&self, owner: &str, count: usize) -> anyhow::Result<()> {
+        for (_, vantage) in self.layout.vantages().into_iter().take(count) {
+            for rtype in [RecordType::A, RecordType::AAAA] {
+                ask(vantage, owner, rtype).await?;
+            }
+        }
+        Ok(())
+    }
+
     /// Makes a zone at the primary; `false` if it is there already.
     async fn make(&self, zone: &str, records: &str, notify: Option<&str>) -> anyhow::Result<bool> {
         let _one = self.transaction.lock().await;
@@ -178,6 +293,9 @@ impl Zones {
         .await?;
         let mut steps = vec![vec!["conf-set".to_owned(), entry.clone()]];
         steps.push(vec!["conf-set".into(), format!("{entry}.file"), file]);
+        if SIGNED.contains(&zone) {
+            steps.push(vec!["conf-set".into(), format!("{entry}.dnssec-signing"), "on".into()]);
+        }
         if let Some(remote) = notify {
             steps.push(vec!["conf-set".into(), format!("{entry}.notify"), remote.into()]);
         }
@@ -241,6 +359,11 @@ fn record(change: &Change) -> anyhow::Result<Record> {
             record.set_dns_class(DNSClass::ANY);
             Ok(record)
         }
+        Change::Remove { owner, data } => {
+            let mut record = Record::from_rdata(name(owner)?, 0, rdata(data)?);
+            record.set_dns_class(DNSClass::NONE);
+            Ok(record)
+        }
     }
 }
 
@@ -254,8 +377,33 @@ fn rdata(data: &RecordData) -> anyhow::Result<RData> {
         RecordData::Caa { flags, value, .. } => {
             RData::CAA(CAA::new_issue(*flags >= 128, Some(Name::from_ascii(value)?), Vec::new()))
         }
-        other => bail!("The world publishes no {} records", other.type_name()),
+        RecordData::Mx { preference, exchange } => RData::MX(MX::new(*preference, name(exchange)?)),
+        RecordData::Https { priority, target, hints } => {
+            RData::HTTPS(HTTPS(service(*priority, target, hints)?))
+        }
+        RecordData::Ds(key_tag) => {
+            RData::Unknown { code: RecordType::DS, rdata: NULL::with(signer(*key_tag)) }
+        }
+        RecordData::Soa(_) | RecordData::Other(_) => {
+            bail!("The world publishes no {} records", data.type_name())
+        }
     })
+}
+
+fn service(priority: u16, target: &str, hints: &[IpAddr]) -> anyhow::Result<SVCB> {
+    let target = if target.is_empty() { Name::root() } else { name(target)? };
+    let v4: Vec<_> =
+        hints.iter().filter_map(|h| if let IpAddr::V4(a) = h { Some(A(*a)) } else { None }).collect();
+    let params = match v4.is_empty() {
+        true => Vec::new(),
+        false => vec![(SvcParamKey::Ipv4Hint, SvcParamValue::Ipv4Hint(IpHint(v4)))],
+    };
+    Ok(SVCB::new(priority, target, params))
+}
+
+/// A delegation signer that fits no key: ECDSA P-256, SHA-256, all noughts.
+fn signer(key_tag: u16) -> Vec<u8> {
+    [&key_tag.to_be_bytes()[..], &[13, 2], &[0; 32]].concat()
 }
 
 /// An address record of the right type.

@@ -12,7 +12,7 @@ use nomenta_core::form::Book;
 use nomenta_core::ingress::Platform;
 use nomenta_core::names;
 use nomenta_core::policy::Policy;
-use nomenta_dns::{DnsConfig, Egress};
+use nomenta_dns::{DnsConfig, Egress, Politeness};
 use nomenta_service::{BootKey, Role, ServiceConfig};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
@@ -85,8 +85,13 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             roots: options.root_server,
             authority_port: options.dns_port,
             vantages: options.vantage,
+            vantage_roots: options.vantage_roots,
             timeout: Duration::from_millis(1500),
             tries: 3,
+            politeness: Politeness {
+                in_flight: options.server_window as usize,
+                per_second: options.server_rate,
+            },
             egress,
         },
         visits: VisitorConfig {

@@ -5,8 +5,8 @@ use std::time::Duration;
 
 use nomenta_core::hostname::Hostname;
 use nomenta_core::reading::{Outcome, Rcode, RecordData, RecordType};
-use nomenta_core::survey::ZoneView;
-use nomenta_dns::{DnsConfig, Egress, Surveyor, Vantage};
+use nomenta_core::survey::{Depth, Target, ZoneView};
+use nomenta_dns::{DnsConfig, Egress, Politeness, Surveyor, Transport, Vantage};
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::zones::{Change, servers};
 use tokio::net::UdpSocket;
@@ -15,19 +15,33 @@ use crate::stage::{self, fresh_zone, stage};
 
 fn surveyor() -> Surveyor {
     let layout = &stage().world.layout;
-    let vantages = layout.vantages().into_iter().map(|(name, address)| Vantage { name, address });
+    let plain = |(name, address)| Vantage { name, transport: Transport::Plain(address) };
+    reading_through(layout.vantages().into_iter().map(plain).collect(), Duration::from_millis(500))
+}
+
+fn reading_through(vantages: Vec<Vantage>, timeout: Duration) -> Surveyor {
+    let layout = &stage().world.layout;
     Surveyor::new(DnsConfig {
         roots: vec![ROOT.into()],
         authority_port: layout.dns_port(),
-        vantages: vantages.collect(),
-        timeout: Duration::from_millis(500),
+        vantages,
+        vantage_roots: layout.vantage_roots(),
+        timeout,
         tries: 2,
+        politeness: Politeness::default(),
         egress: Egress::LoopbackOnly,
     })
+    .expect("roots")
 }
 
-fn host(text: &str) -> Hostname {
-    Hostname::parse(text).expect("a host")
+fn target(host: &str) -> Target {
+    Target {
+        host: Hostname::parse(host).expect("a host"),
+        routed: host.into(),
+        challenge: format!("_c.{host}"),
+        brand: "c".into(),
+        canonical: "onswick.edge.quaymark.example".into(),
+    }
 }
 
 async fn registered(prefix: &str) -> String {
@@ -48,8 +62,8 @@ fn the_walk_crosses_referrals_to_both_servers_and_sees_ttls_and_absences() {
         let name = format!("www.{zone}");
         let address = RecordData::A([127, 77, 0, 10].into());
         stage().world.zones.update(&zone, &[add(&name, address.clone())]).await.expect("updated");
-        let survey = surveyor().survey(&host(&name), &format!("_c.{name}")).await;
-        let ZoneView::Found { apex, servers } = &survey.zone else { panic!("{:?}", survey.zone) };
+        let survey = surveyor().survey(&target(&name), Depth::Full).await;
+        let ZoneView::Found { apex, servers, .. } = &survey.zone else { panic!("{:?}", survey.zone) };
         assert_eq!(apex, &zone);
         let addresses: Vec<_> = servers.iter().map(|s| s.address).collect();
         assert_eq!(addresses, HARROW.servers.map(std::net::IpAddr::from));
@@ -73,7 +87,7 @@ fn an_answer_too_large_for_udp_comes_by_tcp() {
         let challenge = format!("_c.{zone}");
         let texts = (0..20).map(|n| add(&challenge, RecordData::Txt(format!("{n:0200}"))));
         stage().world.zones.update(&zone, &texts.collect::<Vec<_>>()).await.expect("updated");
-        let survey = surveyor().survey(&host(&zone), &challenge).await;
+        let survey = surveyor().survey(&target(&zone), Depth::Full).await;
         let counts: Vec<_> = survey.authority(&challenge, RecordType::Txt).map(|(_, rs)| rs.len()).collect();
         assert_eq!(counts, [20, 20]);
     });
@@ -89,8 +103,8 @@ fn a_name_server_without_glue_is_found_by_a_walk_of_its_own() {
         zones.register(&zone).await.expect("registered");
         // The registry of test. has no addresses for servers under example.
         zones.delegate(&zone, &servers(HARROW)).await.expect("delegated");
-        let survey = surveyor().survey(&host(&zone), &format!("_c.{zone}")).await;
-        let ZoneView::Found { apex, servers } = &survey.zone else { panic!("{:?}", survey.zone) };
+        let survey = surveyor().survey(&target(&zone), Depth::Full).await;
+        let ZoneView::Found { apex, servers, .. } = &survey.zone else { panic!("{:?}", survey.zone) };
         assert_eq!(apex, &zone);
         assert!(servers.iter().any(|s| s.address == std::net::IpAddr::from(HARROW.servers[0])));
     });
@@ -103,7 +117,7 @@ fn a_server_at_an_address_outside_the_rule_is_never_asked() {
         let zone = registered("guarded").await;
         let outside = [(format!("ns1.{zone}"), [192, 0, 2, 53].into())];
         stage().world.zones.delegate(&zone, &outside).await.expect("delegated");
-        let survey = surveyor().survey(&host(&zone), &format!("_c.{zone}")).await;
+        let survey = surveyor().survey(&target(&zone), Depth::Full).await;
         let ZoneView::Unreachable { tried, .. } = &survey.zone else { panic!("{:?}", survey.zone) };
         assert!(tried[0].contains("192.0.2.53) has an address that may not be asked"), "{tried:?}");
     });
@@ -125,15 +139,8 @@ async fn answering(reply: impl Fn(&[u8]) -> Vec<Vec<u8>> + Send + 'static) -> st
 }
 
 fn lone_vantage(address: std::net::SocketAddr) -> Surveyor {
-    let layout = &stage().world.layout;
-    Surveyor::new(DnsConfig {
-        roots: vec![ROOT.into()],
-        authority_port: layout.dns_port(),
-        vantages: vec![Vantage { name: "odd".into(), address }],
-        timeout: Duration::from_millis(200),
-        tries: 2,
-        egress: Egress::LoopbackOnly,
-    })
+    let odd = Vantage { name: "odd".into(), transport: Transport::Plain(address) };
+    reading_through(vec![odd], Duration::from_millis(200))
 }
 
 #[test]
@@ -154,13 +161,14 @@ fn silence_forgery_and_garbage_are_told_apart_from_answers() {
         for (address, want) in
             [(silent, "silence"), (forged, "silence"), (garbage, "garbled"), (both, "answer")]
         {
-            let survey = lone_vantage(address).survey(&host(&zone), &format!("_c.{zone}")).await;
+            let survey = lone_vantage(address).survey(&target(&zone), Depth::Full).await;
             let outcomes =
                 survey.readings.iter().filter(|r| !r.source.is_authority()).map(|r| match r.outcome {
                     Outcome::Silence => "silence",
                     Outcome::Garbled { .. } => "garbled",
                     Outcome::Answer { .. } => "answer",
                     Outcome::Guarded => "guarded",
+                    Outcome::NoRoute => "no route",
                 });
             assert!(outcomes.clone().all(|o| o == want), "{want}: {:?}", outcomes.collect::<Vec<_>>());
         }

@@ -10,8 +10,9 @@ use std::time::Duration;
 use nomenta_core::hostname::Hostname;
 use nomenta_core::sheet::Sheet;
 use nomenta_world::edge::{Edge, EdgeConfig};
-use nomenta_world::layout::EDGE;
+use nomenta_world::layout::{EDGE, PLATFORM};
 use nomenta_world::service::ServiceSetup;
+use nomenta_world::zones::servers;
 use nomenta_world::{Daemon, Layout, World, wait_for};
 use serde_json::{Value, json};
 use tokio::process::Command;
@@ -103,7 +104,10 @@ impl Service {
     pub async fn add_platform(&self, addresses: &[IpAddr], canonical: &str) {
         let family = |v4| addresses.iter().filter(move |a| a.is_ipv4() == v4).map(ToString::to_string);
         let (ipv4, ipv6): (Vec<_>, Vec<_>) = (family(true).collect(), family(false).collect());
-        let ingress = json!({ "name": "harbour", "ipv4": ipv4, "ipv6": ipv6, "canonical": canonical });
+        let name_servers = servers(PLATFORM).into_iter().map(|(name, _)| name).collect::<Vec<_>>();
+        let ingress = json!({
+            "name": "harbour", "ipv4": ipv4, "ipv6": ipv6, "canonical": canonical, "name_servers": name_servers,
+        });
         for (path, body) in [
             ("ingresses", ingress),
             ("accounts", json!({ "name": "onswick", "title": "Onswick Ferries" })),
@@ -154,6 +158,13 @@ impl Service {
         let output = self.cli(&["survey", host, "--until", "live", "--within", "90"]).await;
         let err = String::from_utf8_lossy(&output.stderr);
         assert_eq!(output.status.code(), Some(0), "{host} is not live: {err}");
+    }
+
+    /// Waits until the domain has been looked at, and so has its baseline.
+    pub async fn looked_at(&self, host: &str) {
+        let path = format!("domains/{host}");
+        let looked = || async { !self.get(&path).await.1["looked_at"].is_null() };
+        wait_for(&format!("{host} being looked at"), PATIENCE, looked).await.expect("looked at");
     }
 
     /// Codes of a domain's open findings.

@@ -5,13 +5,15 @@ use futures::future::join_all;
 use nomenta_core::evidence::{CertificateFacts, Evidence, OrderState, Problem};
 use nomenta_core::finding::{Finding, Severity};
 use nomenta_core::gate::{GateName, GateState, Stage};
-use nomenta_core::hostname::Hostname;
+use nomenta_core::hostname::Subject;
 use nomenta_core::ingress::{CanonicalHost, Ingress, Platform};
 use nomenta_core::policy::Policy;
 use nomenta_core::step::{self, Outcome};
-use nomenta_core::survey::{Survey, ZoneView};
+use nomenta_core::survey::{Depth, Survey, ZoneView};
 use nomenta_core::token::Token;
-use nomenta_store::{DomainRecord, Issued, Lease, NewDomain, RosterFilter, Store, StoreError, TaskKind};
+use nomenta_store::{
+    DomainRecord, Issued, Lease, Looked, NewDomain, RosterFilter, Store, StoreError, TaskKind,
+};
 
 use crate::stage::{self, stage};
 
@@ -25,6 +27,8 @@ async fn store(name: &str) -> Store {
         ipv4: [[127, 77, 0, 10].into()].into(),
         ipv6: Default::default(),
         canonical: CanonicalHost::parse("edge.quaymark.example").expect("valid"),
+        name_servers: Default::default(),
+        subdomain_addresses: true,
     };
     store.put_ingress(&ingress, false).await.expect("an ingress");
     store.add_account("onswick", "Onswick Ferries").await.expect("an account");
@@ -33,22 +37,28 @@ async fn store(name: &str) -> Store {
 }
 
 async fn enrol(store: &Store, host: &str) -> DomainRecord {
-    let name = Hostname::parse(host).expect("valid");
+    let name = Subject::parse(host).expect("valid");
     let token = Token::from_random([1; 20]);
     let token_expires_at = Utc::now() + Duration::days(1);
-    let new = NewDomain { host: &name, site: "onswick", token: &token, token_expires_at };
+    let new = NewDomain { subject: &name, site: "onswick", token: &token, token_expires_at };
     store.enrol(new).await.expect("enrolled");
     store.domain_named(host).await.expect("found")
 }
 
 fn survey(record: &DomainRecord) -> Survey {
     let zone = ZoneView::Unreachable { zone: "onswick.example".into(), tried: vec!["nobody".into()] };
-    Survey { host: record.domain.host.clone(), at: Utc::now(), zone, readings: Vec::new() }
+    let (host, routed) = (record.domain.host.clone(), record.domain.routed());
+    Survey { host, at: Utc::now(), zone, readings: Vec::new(), routed, depth: Depth::Full }
 }
 
 /// What `step` makes of a zone whose servers are silent.
 fn outcome(record: &DomainRecord) -> Outcome {
-    let platform = Platform { zone: "quaymark.example".into(), brand: "quaymark".into() };
+    let platform = Platform {
+        zone: "quaymark.example".into(),
+        brand: "quaymark".into(),
+        proof_zone: None,
+        acme_zone: None,
+    };
     let evidence = Evidence { survey: Some(survey(record)), ..Evidence::default() };
     step::step(&record.domain, &platform, &evidence, &Policy::default(), Utc::now())
 }
@@ -59,7 +69,9 @@ async fn finish(
     record: &DomainRecord,
     outcome: &Outcome,
 ) -> Result<(), StoreError> {
-    store.finish_look(lease, record, &survey(record), outcome, None, Utc::now()).await
+    let survey = survey(record);
+    let looked = Looked { survey: &survey, baseline: None, outcome, sealed_key: None };
+    store.finish_look(lease, record, &looked, Utc::now()).await
 }
 
 async fn kinds(store: &Store, host: &str) -> Vec<String> {
@@ -213,11 +225,9 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
             let leases = store.lease(5).await.expect("leases");
             let look = leases.into_iter().find(|l| l.kind == TaskKind::Look).expect("a look");
             let (now, record) = (Utc::now(), store.domain_named(host).await.expect("found"));
-            let outcome = outcome(&record);
-            store
-                .finish_look(&look, &record, &survey(&record), &outcome, Some(key), now)
-                .await
-                .expect("written");
+            let (outcome, survey) = (outcome(&record), survey(&record));
+            let looked = Looked { survey: &survey, baseline: None, outcome: &outcome, sealed_key: Some(key) };
+            store.finish_look(&look, &record, &looked, now).await.expect("written");
         };
         assert_eq!(store.order_state(record.id).await.expect("a state"), OrderState::None);
         place(b"first key").await;

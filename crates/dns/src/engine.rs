@@ -1,0 +1,352 @@
+//! The engine: thousands of questions on the way at once over a few UDP
+//! sockets, driven by one task.
+//!
+//! Questions come in batches and their answers go back in batches, so that no
+//! question costs a task or a channel of its own. Equal questions are sent
+//! once. How fast a server is asked depends on how it answers.
+
+use std::collections::{HashMap, VecDeque};
+use std::future::poll_fn;
+use std::io::ErrorKind;
+use std::net::SocketAddr;
+use std::pin::pin;
+use std::sync::OnceLock;
+use std::task::Poll;
+use std::time::Duration;
+
+use slab::Slab;
+use tokio::sync::{mpsc, oneshot};
+use tokio::time::{Instant, sleep_until};
+
+use crate::exchange::{Ask, Got};
+use crate::pace::{Next, Politeness, Server};
+use crate::sockets::{Sent, Sockets};
+use crate::wire::{self, Mismatch};
+
+/// Questions on the way at once, over all servers.
+const WINDOW: usize = 4096;
+/// Servers remembered before idle ones are forgotten.
+const MOST_SERVERS: usize = 50_000;
+/// Wait before trying again when the kernel takes no more packets.
+const FULL: Duration = Duration::from_millis(1);
+/// Sleep of a driver that waits for nothing in particular.
+const IDLE: Duration = Duration::from_secs(60);
+
+/// How questions are sent.
+#[derive(Clone, Copy, Debug)]
+pub(crate) struct Settings {
+    /// How long to wait for one reply.
+    pub timeout: Duration,
+    /// How often a question is sent before it counts as unanswered.
+    pub tries: u32,
+    /// How fast one server is asked.
+    pub politeness: Politeness,
+}
+
+/// What came of a question, and the round-trip of the try that was answered.
+pub(crate) type Answered = (Got, Duration);
+
+struct Batch {
+    asks: Vec<Ask>,
+    done: oneshot::Sender<Vec<Answered>>,
+}
+
+/// The way to the driver; the first question starts it.
+pub(crate) struct Engine {
+    settings: Settings,
+    submit: OnceLock<mpsc::UnboundedSender<Batch>>,
+}
+
+impl Engine {
+    pub fn new(settings: Settings) -> Self {
+        Self { settings, submit: OnceLock::new() }
+    }
+
+    /// Asks everything, and answers in the same order.
+    pub async fn ask_all(&self, asks: Vec<Ask>) -> Vec<Answered> {
+        let count = asks.len();
+        if count == 0 {
+            return Vec::new();
+        }
+        let submit = self.submit.get_or_init(|| {
+            let (submit, batches) = mpsc::unbounded_channel();
+            tokio::spawn(Driver::new(self.settings).run(batches));
+            submit
+        });
+        let (done, answers) = oneshot::channel();
+        // A driver that is gone, as when its runtime ends, answers nothing.
+        let silence = || vec![(Got::Silence, Duration::ZERO); count];
+        match submit.send(Batch { asks, done }) {
+            Ok(()) => answers.await.unwrap_or_else(|_| silence()),
+            Err(_) => silence(),
+        }
+    }
+}
+
+/// One place in a batch.
+struct Waiter {
+    batch: usize,
+    index: usize,
+}
+
+struct Query {
+    ask: Ask,
+    waiters: Vec<Waiter>,
+    tries: u32,
+    garbled: Option<String>,
+    /// The try that is on the way.
+    sent: Option<Sent>,
+    /// Counts tries, so that an old deadline is told from a new one.
+    turn: u32,
+}
+
+struct Open {
+    answers: Vec<Option<Answered>>,
+    left: usize,
+    done: oneshot::Sender<Vec<Answered>>,
+}
+
+struct Driver {
+    settings: Settings,
+    sockets: Sockets,
+    queries: Slab<Query>,
+    asked: HashMap<Ask, usize>,
+    batches: Slab<Open>,
+    servers: HashMap<SocketAddr, Server>,
+    /// Servers with something to send.
+    active: Vec<SocketAddr>,
+    /// In the order of time, since all tries wait equally long.
+    deadlines: VecDeque<(Instant, usize, u32)>,
+    in_flight: usize,
+    /// When a server that is asked slowly may be asked again.
+    resume: Option<Instant>,
+}
+
+impl Driver {
+    fn new(settings: Settings) -> Self {
+        Self {
+            settings,
+            sockets: Sockets::default(),
+            queries: Slab::new(),
+            asked: HashMap::new(),
+            batches: Slab::new(),
+            servers: HashMap::new(),
+            active: Vec::new(),
+            deadlines: VecDeque::new(),
+            in_flight: 0,
+            resume: None,
+        }
+    }
+
+    async fn run(mut self, mut batches: mpsc::UnboundedReceiver<Batch>) {
+        loop {
+            let open = self.wait(&mut batches).await;
+            self.receive();
+            self.expire();
+            self.send();
+            if !open && self.batches.is_empty() {
+                return;
+            }
+        }
+    }
+
+    /// Until there is something to do; `false` once no batch can come any more.
+    async fn wait(&mut self, batches: &mut mpsc::UnboundedReceiver<Batch>) -> bool {
+        let deadline = self.deadlines.front().map(|(at, ..)| *at);
+        let until = [deadline, self.resume].into_iter().flatten().min();
+        let mut sleep = pin!(sleep_until(until.unwrap_or_else(|| Instant::now() + IDLE)));
+        let mut open = true;
+        poll_fn(|cx| {
+            let mut ready = self.sockets.poll_readable(cx) || sleep.as_mut().poll(cx).is_ready();
+            while let Poll::Ready(batch) = batches.poll_recv(cx) {
+                ready = true;
+                match batch {
+                    Some(batch) => self.take(batch),
+                    None => {
+                        open = false;
+                        break;
+                    }
+                }
+            }
+            if ready { Poll::Ready(()) } else { Poll::Pending }
+        })
+        .await;
+        open
+    }
+
+    fn take(&mut self, batch: Batch) {
+        let count = batch.asks.len();
+        let open = Open { answers: vec![None; count], left: count, done: batch.done };
+        let batch_key = self.batches.insert(open);
+        for (index, ask) in batch.asks.into_iter().enumerate() {
+            let waiter = Waiter { batch: batch_key, index };
+            match self.asked.get(&ask) {
+                Some(&key) => self.queries[key].waiters.push(waiter),
+                None => self.queue(ask, waiter),
+            }
+        }
+    }
+
+    fn queue(&mut self, ask: Ask, waiter: Waiter) {
+        if self.servers.len() >= MOST_SERVERS {
+            self.servers.retain(|_, server| !server.is_idle());
+        }
+        let server = self.servers.entry(ask.server).or_insert_with(|| Server::new(self.settings.politeness));
+        let tries = server.tries(self.settings.tries);
+        let query =
+            Query { ask: ask.clone(), waiters: vec![waiter], tries, garbled: None, sent: None, turn: 0 };
+        let key = self.queries.insert(query);
+        if server.push_back(key) {
+            self.active.push(ask.server);
+        }
+        self.asked.insert(ask, key);
+    }
+
+    /// Sends whatever window and politeness allow.
+    fn send(&mut self) {
+        self.resume = None;
+        let now = Instant::now();
+        let mut index = 0;
+        while index < self.active.len() && self.in_flight < WINDOW {
+            let address = self.active[index];
+            let next = self.servers.get_mut(&address).map_or(Next::Nothing, |server| server.next(now));
+            match next {
+                Next::Query(key) => {
+                    if !self.dispatch(key, now) {
+                        self.resume_at(now + FULL);
+                        return;
+                    }
+                }
+                Next::Later(at) => {
+                    self.resume_at(at);
+                    index += 1;
+                }
+                Next::Busy => index += 1,
+                Next::Nothing => drop(self.active.swap_remove(index)),
+            }
+        }
+    }
+
+    fn resume_at(&mut self, at: Instant) {
+        self.resume = Some(self.resume.map_or(at, |known| known.min(at)));
+    }
+
+    /// Sends one question; `false` if the kernel takes no more for now.
+    fn dispatch(&mut self, key: usize, now: Instant) -> bool {
+        let Query { ask, .. } = &self.queries[key];
+        let server = ask.server;
+        let encode = |id| wire::encode(id, &ask.name, ask.rtype, ask.mode);
+        match self.sockets.send(server, key, encode) {
+            Ok(sent) => {
+                let query = &mut self.queries[key];
+                query.sent = Some(sent);
+                query.turn += 1;
+                query.tries = query.tries.saturating_sub(1);
+                self.in_flight += 1;
+                self.deadlines.push_back((now + self.settings.timeout, key, query.turn));
+            }
+            Err(error) if error.kind() == ErrorKind::WouldBlock => {
+                if let Some(server) = self.servers.get_mut(&server) {
+                    server.push_front(key);
+                }
+                return false;
+            }
+            Err(error) => {
+                if let Some(server) = self.servers.get_mut(&server) {
+                    server.landed();
+                }
+                let got = unsent(&error);
+                self.finish(key, got, Duration::ZERO);
+            }
+        }
+        true
+    }
+
+    fn receive(&mut self) {
+        while let Some((sent, key, from, bytes)) = self.sockets.receive() {
+            let Some(query) = self.queries.get_mut(key).filter(|q| q.ask.server == from) else { continue };
+            let Ask { name, rtype, .. } = &query.ask;
+            match wire::decode(bytes, sent.id, name, *rtype) {
+                Ok(reply) => {
+                    let rtt = query.sent.as_ref().map_or(Duration::ZERO, |sent| sent.at.elapsed());
+                    let refused = reply.is_refusal();
+                    self.land(key, |server| if refused { server.refused() } else { server.answered() });
+                    self.finish(key, Got::Reply(reply), rtt);
+                }
+                Err(Mismatch::Garbled(reason)) => query.garbled = Some(reason),
+                Err(Mismatch::Stranger) => {}
+            }
+        }
+    }
+
+    /// Takes a try back from the air.
+    fn land(&mut self, key: usize, outcome: impl FnOnce(&mut Server)) {
+        let query = &mut self.queries[key];
+        if let Some(sent) = query.sent.take() {
+            self.sockets.release(sent);
+            self.in_flight -= 1;
+            if let Some(server) = self.servers.get_mut(&query.ask.server) {
+                server.landed();
+                outcome(server);
+            }
+        }
+    }
+
+    /// Tries that waited in vain are sent again, or given up.
+    fn expire(&mut self) {
+        let now = Instant::now();
+        while let Some((_, key, turn)) = self.deadlines.front().copied().filter(|(at, ..)| *at <= now) {
+            self.deadlines.pop_front();
+            let waiting = self.queries.get(key).is_some_and(|q| q.turn == turn && q.sent.is_some());
+            if !waiting {
+                continue;
+            }
+            self.land(key, |server| server.silent(now));
+            let query = &mut self.queries[key];
+            if query.tries > 0 {
+                let address = query.ask.server;
+                if self.servers.get_mut(&address).is_some_and(|server| server.push_back(key)) {
+                    self.active.push(address);
+                }
+                continue;
+            }
+            let got = query.garbled.take().map_or(Got::Silence, Got::Garbled);
+            self.finish(key, got, Duration::ZERO);
+        }
+    }
+
+    fn finish(&mut self, key: usize, got: Got, rtt: Duration) {
+        let Query { ask, mut waiters, .. } = self.queries.remove(key);
+        self.asked.remove(&ask);
+        let last = waiters.pop();
+        for waiter in waiters {
+            self.answer(&waiter, (got.clone(), rtt));
+        }
+        if let Some(waiter) = last {
+            self.answer(&waiter, (got, rtt));
+        }
+    }
+
+    fn answer(&mut self, waiter: &Waiter, answered: Answered) {
+        let open = &mut self.batches[waiter.batch];
+        open.answers[waiter.index] = Some(answered);
+        open.left -= 1;
+        if open.left == 0 {
+            let Open { answers, done, .. } = self.batches.remove(waiter.batch);
+            // Whoever asked may have gone.
+            let _ = done.send(answers.into_iter().flatten().collect());
+        }
+    }
+}
+
+/// An address family that this machine cannot send to says nothing about the
+/// server; anything else is silence.
+fn unsent(error: &std::io::Error) -> Got {
+    use ErrorKind::{AddrNotAvailable, HostUnreachable, InvalidInput, NetworkUnreachable, Unsupported};
+    match error.kind() {
+        AddrNotAvailable | HostUnreachable | NetworkUnreachable | Unsupported => Got::NoRoute,
+        // A name that cannot be asked for.
+        InvalidInput => Got::Garbled(error.to_string()),
+        _ => Got::Silence,
+    }
+}

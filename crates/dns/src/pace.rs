@@ -1,0 +1,202 @@
+//! How fast one server is asked: so many questions on the way, so many a
+//! second, fewer while it refuses or says nothing.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use tokio::time::Instant;
+
+/// Longest gap between two questions to a server that does not want them.
+const LONGEST_GAP: Duration = Duration::from_millis(50);
+/// First gap after a refusal or a silence.
+const FIRST_GAP: Duration = Duration::from_millis(2);
+/// Tries lost in a row after which a question is sent once only.
+const PATIENCE: u32 = 8;
+/// How long such a silence is held against a server.
+const MEMORY: Duration = Duration::from_secs(10);
+
+/// What one server may be asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Politeness {
+    /// Questions on the way at once, 1 or more.
+    pub in_flight: usize,
+    /// Questions in a second; 0 for no limit.
+    pub per_second: u32,
+}
+
+impl Default for Politeness {
+    fn default() -> Self {
+        Self { in_flight: 64, per_second: 1000 }
+    }
+}
+
+impl Politeness {
+    fn gap(self) -> Duration {
+        match self.per_second {
+            0 => Duration::ZERO,
+            rate => Duration::from_secs(1) / rate,
+        }
+    }
+}
+
+/// What may be sent to a server now.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Next {
+    /// This question.
+    Query(usize),
+    /// Nothing before this moment.
+    Later(Instant),
+    /// Nothing before an answer comes.
+    Busy,
+    /// Nothing is queued.
+    Nothing,
+}
+
+/// One server and the questions for it.
+#[derive(Debug)]
+pub(crate) struct Server {
+    politeness: Politeness,
+    queue: VecDeque<usize>,
+    listed: bool,
+    in_flight: usize,
+    gap: Duration,
+    next: Option<Instant>,
+    lost: u32,
+    lost_at: Option<Instant>,
+}
+
+impl Server {
+    pub fn new(politeness: Politeness) -> Self {
+        let (queue, gap) = (VecDeque::new(), politeness.gap());
+        Self { politeness, queue, listed: false, in_flight: 0, gap, next: None, lost: 0, lost_at: None }
+    }
+
+    /// Queues a question; `true` if the server must be listed as active now.
+    pub fn push_back(&mut self, key: usize) -> bool {
+        self.queue.push_back(key);
+        !std::mem::replace(&mut self.listed, true)
+    }
+
+    /// Puts back what could not be sent.
+    pub fn push_front(&mut self, key: usize) {
+        self.queue.push_front(key);
+        self.in_flight = self.in_flight.saturating_sub(1);
+    }
+
+    /// The next question, counted as on the way.
+    pub fn next(&mut self, now: Instant) -> Next {
+        if self.queue.is_empty() {
+            self.listed = false;
+            return Next::Nothing;
+        }
+        if self.in_flight >= self.politeness.in_flight {
+            return Next::Busy;
+        }
+        if let Some(at) = self.next.filter(|at| *at > now) {
+            return Next::Later(at);
+        }
+        let Some(key) = self.queue.pop_front() else { return Next::Nothing };
+        self.in_flight += 1;
+        // A late turn does not push the ones after it back, within reason.
+        let due = self.next.map_or(now, |at| at.max(now - self.gap * 16));
+        self.next = (!self.gap.is_zero()).then(|| due + self.gap);
+        Next::Query(key)
+    }
+
+    /// A try came back, or was given up.
+    pub fn landed(&mut self) {
+        self.in_flight = self.in_flight.saturating_sub(1);
+    }
+
+    pub fn answered(&mut self) {
+        self.lost = 0;
+        self.gap = (self.gap / 2).max(self.politeness.gap());
+    }
+
+    pub fn refused(&mut self) {
+        self.lost = 0;
+        self.slow_down();
+    }
+
+    pub fn silent(&mut self, now: Instant) {
+        self.lost = self.lost.saturating_add(1);
+        self.lost_at = Some(now);
+        self.slow_down();
+    }
+
+    fn slow_down(&mut self) {
+        self.gap = (self.gap * 2).clamp(FIRST_GAP, LONGEST_GAP).max(self.politeness.gap());
+    }
+
+    /// How often a question is worth sending.
+    pub fn tries(&self, usual: u32) -> u32 {
+        let fresh = self.lost_at.is_some_and(|at| at.elapsed() < MEMORY);
+        if self.lost >= PATIENCE && fresh { 1 } else { usual }
+    }
+
+    /// Whether nothing is queued or on the way, and nothing held against it.
+    pub fn is_idle(&self) -> bool {
+        self.queue.is_empty() && self.in_flight == 0 && !self.listed
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn server(in_flight: usize, per_second: u32) -> Server {
+        let mut server = Server::new(Politeness { in_flight, per_second });
+        for key in 0..10 {
+            server.push_back(key);
+        }
+        server
+    }
+
+    #[test]
+    fn no_more_are_on_the_way_than_allowed() {
+        let (mut server, now) = (server(2, 0), Instant::now());
+        assert_eq!([0, 1].map(|_| server.next(now)), [Next::Query(0), Next::Query(1)]);
+        assert_eq!(server.next(now), Next::Busy);
+        server.landed();
+        assert_eq!(server.next(now), Next::Query(2));
+    }
+
+    #[test]
+    fn the_rate_spaces_questions_out() {
+        let (mut server, now) = (server(9, 100), Instant::now());
+        assert_eq!(server.next(now), Next::Query(0));
+        let later = now + Duration::from_millis(10);
+        assert_eq!(server.next(now), Next::Later(later));
+        assert_eq!(server.next(later), Next::Query(1));
+    }
+
+    #[test]
+    fn refusals_and_silence_slow_down_and_answers_speed_up_again() {
+        let (mut server, now) = (server(9, 0), Instant::now());
+        for _ in 0..20 {
+            server.refused();
+        }
+        assert_eq!(server.gap, LONGEST_GAP);
+        for _ in 0..40 {
+            server.answered();
+        }
+        assert_eq!(server.next(now), Next::Query(0));
+        for _ in 0..PATIENCE {
+            server.silent(now);
+        }
+        assert_eq!((server.tries(3), server.gap), (1, LONGEST_GAP));
+        server.answered();
+        assert_eq!(server.tries(3), 3);
+    }
+
+    #[test]
+    fn an_emptied_server_is_listed_anew() {
+        let mut server = Server::new(Politeness::default());
+        assert!(server.push_back(7));
+        assert!(!server.push_back(8));
+        let now = Instant::now() + Duration::from_secs(1);
+        let all = [0, 1, 2].map(|n| server.next(now + Duration::from_secs(n)));
+        assert_eq!(all, [Next::Query(7), Next::Query(8), Next::Nothing]);
+        assert!(!server.is_idle() && server.push_back(9));
+    }
+}
