@@ -74,6 +74,8 @@ pub(crate) enum Verb {
         /// The domain.
         host: String,
     },
+    /// Judge a zone file before anything is changed, and amend it.
+    Rehearse(RehearseOptions),
     /// Look at a domain now, and print every answer.
     Survey(SurveyOptions),
     /// Say where a domain stands, what is wrong, and what to do.
@@ -189,8 +191,24 @@ pub(crate) struct EnrolOptions {
     /// The site that it will show.
     #[arg(long)]
     pub site: String,
+    /// Take the same name with "www." before it, or without it, in too; the
+    /// one given is the primary, to which the other leads.
+    #[arg(long)]
+    pub pair: bool,
     #[command(flatten)]
     pub waiting: Waiting,
+}
+
+#[derive(Args)]
+pub(crate) struct RehearseOptions {
+    /// The domain.
+    pub host: String,
+    /// The zone as a master file (RFC 1035), or - for standard input.
+    #[arg(long, value_name = "FILE")]
+    pub zone: PathBuf,
+    /// Write the file with the changes made, and nothing else touched, here.
+    #[arg(long, value_name = "FILE")]
+    pub amended: Option<PathBuf>,
 }
 
 #[derive(Args)]

@@ -73,6 +73,13 @@ impl Client {
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
+    /// Posts a master file (RFC 4027).
+    pub async fn post_zone<T: DeserializeOwned>(&self, path: &str, zone: String) -> anyhow::Result<T> {
+        let request = self.request(Method::POST, path).header("content-type", "text/dns; charset=utf-8");
+        let response = self.send(request.body(zone)).await?;
+        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
     /// For calls that answer with nothing.
     pub async fn ask(&self, method: Method, path: &str) -> anyhow::Result<()> {
         self.send(self.request(method, path)).await.map(drop)

@@ -48,6 +48,7 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Enrol(options) => commands::domain::enrol(&client, shape, options).await,
         Verb::Sheet(options) => commands::domain::sheet(&client, shape, options).await,
         Verb::Baseline { host } => commands::domain::baseline(&client, shape, &host).await,
+        Verb::Rehearse(options) => commands::rehearse::run(&client, shape, options).await,
         Verb::Survey(options) => commands::domain::survey(&client, shape, options).await,
         Verb::Explain { host } => commands::domain::explain(&client, shape, &host).await,
         Verb::Roster(options) => commands::domain::roster(&client, shape, options).await,

@@ -1,6 +1,7 @@
 //! Output for people and for programs.
 
 use std::io::IsTerminal;
+use std::path::Path;
 
 use chrono::{DateTime, Local, Utc};
 use comfy_table::{ContentArrangement, Table, presets};
@@ -9,11 +10,12 @@ use nomenta_core::finding::{Edit, EditKind};
 use nomenta_core::gate::{GateState, Gates};
 use nomenta_core::names;
 use nomenta_core::reading::{Outcome, Reading};
+use nomenta_core::rehearsal::{Rehearsal, Rehearsed};
 use nomenta_core::rendering;
-use nomenta_core::sheet::Purpose;
+use nomenta_core::sheet::{Purpose, Sheet};
 use nomenta_core::verdict::Verdict;
 use nomenta_service::dto::{
-    BaselineView, DomainDetail, Event, JudgedLine, OpenFinding, RosterLine, SheetView, SurveyView,
+    BaselineView, DomainDetail, Event, JudgedLine, OpenFinding, PairedSheet, RosterLine, SheetView, SurveyView,
 };
 use serde::Serialize;
 use serde_json::Value;
@@ -144,7 +146,20 @@ pub(crate) fn reasons(detail: &DomainDetail) -> Vec<String> {
 }
 
 pub(crate) fn sheet(view: &SheetView) {
-    let sheet = &view.sheet;
+    one_sheet(&view.sheet);
+    if let Some(PairedSheet { is_primary, sheet }) = &view.pair {
+        println!("\nThe other of the pair:\n");
+        one_sheet(sheet);
+        let (from, to) = if *is_primary { (&view.sheet, sheet) } else { (sheet, &view.sheet) };
+        println!("\n{} is the primary; {} leads to it.", to.subject().to_unicode(), from.subject().to_unicode());
+    }
+    println!("\nThe token is good until {}.", view.token_expires_at.format("%Y-%m-%d"));
+    if view.sheet.lines.iter().any(|line| line.value.contains('…')) {
+        println!("It is masked here. To see it whole: nomenta sheet {} --reveal", view.sheet.subject());
+    }
+}
+
+fn one_sheet(sheet: &Sheet) {
     println!("To publish for {}, in the zone {}:", sheet.subject().to_unicode(), sheet.zone);
     for purpose in [Purpose::Ownership, Purpose::Routing, Purpose::Certificate] {
         let ways = sheet.ways(purpose);
@@ -179,7 +194,60 @@ pub(crate) fn sheet(view: &SheetView) {
         print_choices(rows);
     }
     println!("\n{}", rendering::host_note(sheet));
-    println!("The token is good until {}.", view.token_expires_at.format("%Y-%m-%d"));
+}
+
+pub(crate) fn rehearsal(judged: &Rehearsal, file: &Path, amended: Option<&Path>) {
+    let Rehearsal { zone, records, findings, todo, passes, left, .. } = judged;
+    println!("{} holds {records} records of the zone {zone}.", file.display());
+    if todo.iter().all(|e| e.kind == EditKind::Keep) && *passes {
+        println!("It would pass as it is; there is nothing to change.");
+        return;
+    }
+    if findings.is_empty() {
+        println!("Nothing in it is wrong; what the sheet asks for is still to be added.");
+    }
+    for Rehearsed { finding, lines } in findings {
+        println!("\n{}{}", finding.code, on_lines(lines));
+        println!("{}", wrapped(&finding.remedy));
+        println!("{}", wrapped(&finding.remark));
+    }
+    println!("\nTo change, in this order:\n");
+    println!("{}", table(["  DO", "TYPE", "HOST", "VALUE"], edit_rows(todo)));
+    match passes {
+        true => println!("\nWith these changes the zone passes ownership and routing."),
+        false => println!("\nThese changes alone are not enough."),
+    }
+    for finding in left {
+        println!("\n{} stays. {}", finding.code, finding.remedy);
+    }
+    if let Some(amended) = amended {
+        println!(
+            "Wrote the amended zone to {}. Its serial is as it was; raise it if you load the file yourself.",
+            amended.display()
+        );
+    }
+}
+
+/// `, line 5` or `, lines 5 to 8 and 12`.
+fn on_lines(lines: &[usize]) -> String {
+    let mut runs: Vec<(usize, usize)> = Vec::new();
+    for line in lines {
+        match runs.last_mut() {
+            Some((_, last)) if *last + 1 == *line => *last = *line,
+            _ => runs.push((*line, *line)),
+        }
+    }
+    let words = runs.iter().map(|(first, last)| match first == last {
+        true => first.to_string(),
+        false => format!("{first} to {last}"),
+    });
+    let words: Vec<_> = words.collect();
+    match (lines.len(), words.split_last()) {
+        (0, _) | (_, None) => String::new(),
+        (1, Some((last, _))) => format!(", line {last}"),
+        (_, Some((last, []))) => format!(", lines {last}"),
+        (_, Some((last, others))) => format!(", lines {} and {last}", others.join(", ")),
+    }
 }
 
 /// Lines in columns; a row with one cell is a heading and takes no column.
@@ -441,6 +509,18 @@ mod tests {
             (400_000, "4 days"),
         ] {
             assert_eq!(span(start, start + Duration::seconds(seconds)), want);
+        }
+    }
+
+    #[test]
+    fn lines_of_a_file_are_told_in_runs() {
+        for (lines, want) in [
+            (&[][..], ""),
+            (&[5], ", line 5"),
+            (&[5, 6], ", lines 5 to 6"),
+            (&[5, 6, 7, 9, 12, 13], ", lines 5 to 7, 9 and 12 to 13"),
+        ] {
+            assert_eq!(on_lines(lines), want);
         }
     }
 

@@ -1,9 +1,10 @@
 //! A domain as the judgement sees it.
 
 use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
 
 use crate::form::Form;
-use crate::gate::Gates;
+use crate::gate::{Gates, Stage};
 use crate::hostname::{Hostname, Subject};
 use crate::ingress::{Ingress, Platform};
 use crate::reading::Record;
@@ -44,6 +45,21 @@ pub struct Domain {
     pub quiet_looks: i32,
     /// When the domain was taken in.
     pub enrolled_at: DateTime<Utc>,
+    /// The other domain of the pair, apex or www, where there is one.
+    pub pair: Option<Pair>,
+}
+
+/// The other one of two domains that show the same site.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Pair {
+    /// Its name.
+    pub other: String,
+    /// The stage that it is at.
+    #[cfg_attr(feature = "schema", schema(value_type = String))]
+    pub other_stage: Stage,
+    /// Whether this one is the primary, to which the other leads.
+    pub is_primary: bool,
 }
 
 impl Domain {
@@ -64,12 +80,6 @@ impl Domain {
 
     /// What a survey asks about.
     pub fn target(&self, platform: &Platform) -> Target {
-        Target {
-            host: self.host.clone(),
-            routed: self.routed(),
-            challenge: platform.challenge_name(self.host.as_str()),
-            brand: platform.brand.clone(),
-            canonical: self.ingress.canonical.for_site(&self.site),
-        }
+        Target::new(&self.subject(), platform, self.ingress.canonical.for_site(&self.site))
     }
 }

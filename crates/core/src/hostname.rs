@@ -139,6 +139,17 @@ impl Hostname {
         if result.is_ok() { shown } else { self.0.clone() }
     }
 
+    /// The other name of a pair: with `www.` before it, or without.
+    ///
+    /// # Errors
+    /// As for [`parse`](Self::parse), if there is no such name.
+    pub fn counterpart(&self) -> Result<Self, HostnameError> {
+        match self.0.strip_prefix("www.") {
+            Some(bare) => Self::parse(bare),
+            None => Self::parse(&format!("www.{}", self.0)),
+        }
+    }
+
     /// The registered domain: one label under the public suffix.
     pub fn registered(&self) -> &str {
         psl::domain_str(&self.0).unwrap_or(&self.0)
@@ -306,6 +317,15 @@ impl From<Hostname> for String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_pair_is_a_name_with_www_and_without() {
+        let other = |host: &str| Hostname::parse(host).expect("a name").counterpart().map(|h| h.to_string());
+        assert_eq!(other("onswick.example").as_deref(), Ok("www.onswick.example"));
+        assert_eq!(other("www.onswick.example").as_deref(), Ok("onswick.example"));
+        let above = other("www.example").expect_err("nothing is registered there");
+        assert_eq!(above.code(), "public-suffix");
+    }
 
     #[test]
     fn what_people_paste_becomes_one_spelling() {

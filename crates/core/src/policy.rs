@@ -15,6 +15,8 @@ pub struct Policy {
     pub look_most: Duration,
     /// Wait between two looks at a live domain.
     pub look_live: Duration,
+    /// Quick looks between two full ones, while nothing moves.
+    pub quick_looks: i32,
     /// How long nothing may move before a domain counts as stalled.
     pub patience: Duration,
     /// Wait after the first refused order; doubles with each further one.
@@ -31,6 +33,7 @@ impl Default for Policy {
             look_first: Duration::seconds(5),
             look_most: Duration::minutes(30),
             look_live: Duration::hours(6),
+            quick_looks: 3,
             patience: Duration::days(7),
             order_retry: Duration::minutes(5),
             order_retry_most: Duration::hours(24),

@@ -41,7 +41,11 @@ pub fn host_note(sheet: &Sheet) -> String {
 }
 
 /// Plain text, for a mail.
-pub fn plain(sheet: &Sheet) -> String {
+pub fn plain(sheets: &[Sheet]) -> String {
+    sheets.iter().map(plain_one).collect::<Vec<_>>().join("\n\n")
+}
+
+fn plain_one(sheet: &Sheet) -> String {
     let mut text = format!("DNS records for {}, in the zone {}\n", sheet.subject().to_unicode(), sheet.zone);
     for (purpose, ways) in parts(sheet) {
         let _ = write!(text, "\n{}{}\n", heading(purpose), one_of(&ways));
@@ -76,7 +80,11 @@ pub fn plain(sheet: &Sheet) -> String {
 }
 
 /// Markdown, one table for each choice.
-pub fn markdown(sheet: &Sheet) -> String {
+pub fn markdown(sheets: &[Sheet]) -> String {
+    sheets.iter().map(markdown_one).collect::<Vec<_>>().join("\n")
+}
+
+fn markdown_one(sheet: &Sheet) -> String {
     let mut text = format!(
         "# DNS records for {}\n\nIn the zone `{}`. {}\n",
         sheet.subject().to_unicode(),
@@ -107,9 +115,9 @@ pub fn markdown(sheet: &Sheet) -> String {
 }
 
 /// CSV (RFC 4180) with a header.
-pub fn csv(sheet: &Sheet) -> String {
+pub fn csv(sheets: &[Sheet]) -> String {
     let mut text = String::from("purpose,choice,type,host,full_name,value,ttl,required\r\n");
-    for line in &sheet.lines {
+    for line in sheets.iter().flat_map(|sheet| &sheet.lines) {
         let purpose = format!("{:?}", line.purpose).to_lowercase();
         let fields = [
             purpose,
@@ -142,7 +150,11 @@ pub fn csv_field(text: &str) -> String {
 
 /// Lines of a master file (RFC 1035, section 5): the preferred choices as
 /// records, the others as comments.
-pub fn zone(sheet: &Sheet) -> String {
+pub fn zone(sheets: &[Sheet]) -> String {
+    sheets.iter().map(zone_one).collect()
+}
+
+fn zone_one(sheet: &Sheet) -> String {
     let mut text = format!("$ORIGIN {}.\n", sheet.zone);
     for (purpose, ways) in parts(sheet) {
         for (index, way) in ways.iter().enumerate() {
@@ -181,7 +193,7 @@ mod tests {
 
     #[test]
     fn a_mail_gives_each_choice_and_both_spellings_of_the_host() {
-        let text = plain(&test::sheet("timetable.onswick.example"));
+        let text = plain(&[test::sheet("timetable.onswick.example")]);
         assert!(text.starts_with("DNS records for timetable.onswick.example, in the zone onswick.example\n"));
         for part in [
             "To bring visitors to your site, one of these",
@@ -196,7 +208,7 @@ mod tests {
 
     #[test]
     fn zone_lines_have_the_preferred_choice_live_and_the_others_in_comments() {
-        let text = zone(&test::sheet("onswick.example"));
+        let text = zone(&[test::sheet("onswick.example")]);
         let live: Vec<_> = text.lines().filter(|l| !l.starts_with(';')).collect();
         assert_eq!(
             live,
@@ -217,7 +229,7 @@ mod tests {
         assert_eq!(csv_field("say \"hi\""), "\"say \"\"hi\"\"\"");
         assert_eq!(csv_field("=1+1"), "'=1+1");
         assert_eq!(csv_field("@"), "@", "the apex is no formula");
-        let text = csv(&test::sheet("timetable.onswick.example"));
+        let text = csv(&[test::sheet("timetable.onswick.example")]);
         assert_eq!(text.lines().count(), 7);
         let row = text.lines().find(|l| l.contains("CNAME,timetable,")).expect("a row");
         assert!(
@@ -228,7 +240,7 @@ mod tests {
 
     #[test]
     fn markdown_has_a_table_for_each_choice() {
-        let text = markdown(&test::sheet("onswick.example"));
+        let text = markdown(&[test::sheet("onswick.example")]);
         assert_eq!(text.matches("| Type | Host |").count(), 6, "{text}");
     }
 }

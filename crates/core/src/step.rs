@@ -16,7 +16,7 @@ use crate::ingress::Platform;
 use crate::policy::Policy;
 use crate::schedule;
 use crate::sheet::Way;
-use crate::survey::{HostView, Survey, ZoneView};
+use crate::survey::{Depth, HostView, Survey, ZoneView};
 use crate::verdict::{Expected, Verdict};
 use crate::waiting::{self, Wait};
 
@@ -54,6 +54,9 @@ pub struct Outcome {
     pub waits: Vec<Wait>,
     /// When anything about the domain changed last.
     pub moved_at: DateTime<Utc>,
+    /// What a quick look must read for nothing to have changed; `None` if the
+    /// next look must be a full one.
+    pub quick: Option<i64>,
 }
 
 /// What the evidence says about one gate.
@@ -105,8 +108,23 @@ pub fn step(
     };
     let action = order.or(probe);
     let moved_at = if moved { now } else { domain.moved_at };
+    let calm = action.is_none() && ends.is_none() && is_calm(&case, gates.stage(), &found);
+    let quick = calm.then(|| survey.quick_fingerprint(&domain.target(platform)));
     let findings = found;
-    Outcome { gates, findings, action, next_look, quiet_looks, zone, fingerprint, spread, waits, moved_at }
+    Outcome { gates, findings, action, next_look, quiet_looks, zone, fingerprint, spread, waits, moved_at, quick }
+}
+
+/// Whether all that can happen next shows in what a quick survey reads: the
+/// customer has not published yet, or everything is well.
+fn is_calm(case: &Case<'_>, stage: Stage, found: &[Finding]) -> bool {
+    let unpublished = match stage {
+        Stage::Live => true,
+        Stage::At(GateName::Ownership) => !case.owned(),
+        Stage::At(GateName::Routing) => !case.routed(),
+        Stage::At(_) => false,
+    };
+    let full = case.survey.depth == Depth::Full && case.survey.apex().is_some();
+    full && unpublished && found.iter().all(|f| f.severity == Severity::Note || f.code == "stalled")
 }
 
 /// Nothing was read, so nothing is known anew.
@@ -122,6 +140,7 @@ fn unsurveyed(domain: &Domain, policy: &Policy, now: DateTime<Utc>) -> Outcome {
         spread: None,
         waits: Vec::new(),
         moved_at: domain.moved_at,
+        quick: None,
     }
 }
 

@@ -7,7 +7,8 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
-use crate::hostname::Hostname;
+use crate::hostname::{Hostname, Subject};
+use crate::ingress::Platform;
 use crate::names;
 use crate::reading::{Reading, Record, RecordData, RecordType, Source};
 
@@ -124,6 +125,17 @@ pub struct Question {
 }
 
 impl Target {
+    /// What a survey of `subject` is about.
+    pub fn new(subject: &Subject, platform: &Platform, canonical: String) -> Self {
+        Self {
+            host: subject.host.clone(),
+            routed: subject.to_string(),
+            challenge: platform.challenge_name(subject.host.as_str()),
+            brand: platform.brand.clone(),
+            canonical,
+        }
+    }
+
     /// What to ask, once the zone is known.
     pub fn questions(&self, apex: &str, depth: Depth) -> Vec<Question> {
         let ask = |name: &str, rtype, vantages| Question { name: name.to_owned(), rtype, vantages };

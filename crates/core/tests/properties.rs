@@ -61,6 +61,7 @@ fn domain(host: &str) -> Domain {
         fingerprint: None,
         quiet_looks: 0,
         enrolled_at: start(),
+        pair: None,
     }
 }
 

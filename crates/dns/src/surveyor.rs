@@ -8,7 +8,7 @@ use futures::future::join_all;
 use nomenta_core::baseline::Baseline;
 use nomenta_core::hostname::Hostname;
 use nomenta_core::names;
-use nomenta_core::reading::{Outcome, Rcode, Reading, Record, Source};
+use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, Source};
 use nomenta_core::survey::{Authority, Delegation, Depth, Question, Survey, Target, ZoneView};
 
 use crate::engine::{Answered, Settings};
@@ -177,8 +177,36 @@ impl Surveyor {
         }
         let encrypted = self.config.vantages.iter().filter(|v| !matches!(v.transport, Transport::Plain(_)));
         let encrypted = join_all(encrypted.map(|v| self.read_encrypted(v, &asked)));
-        let (mut readings, more) = tokio::join!(self.put(plan), encrypted);
+        let (readings, more) = tokio::join!(self.put(plan), encrypted);
+        let mut readings = self.confirmed(list, apex, servers, readings).await;
         readings.extend(more.into_iter().flatten());
+        readings
+    }
+
+    /// Where servers differ, the zone may have been edited between two
+    /// questions; what they say when asked once more counts.
+    async fn confirmed(
+        &self,
+        list: &[Question],
+        apex: &str,
+        servers: &[Authority],
+        mut readings: Vec<Reading>,
+    ) -> Vec<Reading> {
+        let differ = |q: &&Question| {
+            let of = readings.iter().filter(|r| r.source.is_authority() && r.name == q.name && r.rtype == q.rtype);
+            let mut answers = of.filter_map(sorted);
+            let first = answers.next();
+            answers.any(|other| Some(other) != first)
+        };
+        let doubtful: Vec<Question> = list.iter().filter(differ).cloned().collect();
+        for again in self.put(self.plan(&doubtful, apex, servers)).await {
+            let same = |r: &&mut Reading| {
+                r.source == again.source && r.name == again.name && r.rtype == again.rtype
+            };
+            if let Some(reading) = readings.iter_mut().find(same) {
+                *reading = again;
+            }
+        }
         readings
     }
 
@@ -253,6 +281,13 @@ impl Vantage {
     fn source(&self) -> Source {
         Source::Vantage { name: self.name.clone() }
     }
+}
+
+/// The records of a usable answer, in an order of their own.
+fn sorted(reading: &Reading) -> Option<Vec<(&str, &RecordData)>> {
+    let mut records: Vec<_> = reading.answer()?.iter().map(|r| (r.owner.as_str(), &r.data)).collect();
+    records.sort();
+    Some(records)
 }
 
 fn has_failed(reading: &Reading) -> bool {

@@ -12,6 +12,7 @@ mod look;
 mod ordering;
 mod problem;
 mod role;
+mod sweep;
 mod worker;
 
 use std::sync::Arc;

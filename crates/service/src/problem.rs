@@ -39,6 +39,9 @@ pub struct FieldError {
     pub code: String,
     /// What is wrong, and what to type instead.
     pub message: String,
+    /// The line at fault, counted from 1, in a text of several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<usize>,
 }
 
 impl Problem {
@@ -57,8 +60,14 @@ impl Problem {
         let message = message.to_string();
         let title = "A field cannot be taken as it is";
         let mut problem = Self::new(StatusCode::UNPROCESSABLE_ENTITY, "field", title, message.clone());
-        problem.errors = vec![FieldError { field: field.into(), code: code.into(), message }];
+        problem.errors = vec![FieldError { field: field.into(), code: code.into(), message, line: None }];
         problem
+    }
+
+    /// Names the line at fault in a field of several.
+    pub fn on_line(mut self, line: usize) -> Self {
+        self.errors.iter_mut().for_each(|e| e.line = Some(line));
+        self
     }
 
     pub fn unauthorized(detail: &str) -> Self {
@@ -88,7 +97,7 @@ impl Problem {
     pub fn at(mut self, field: &str) -> Self {
         let code = self.kind.rsplit(':').next().unwrap_or_default().to_owned();
         let message = self.detail.clone();
-        self.errors = vec![FieldError { field: field.into(), code, message }];
+        self.errors = vec![FieldError { field: field.into(), code, message, line: None }];
         self
     }
 }

@@ -7,10 +7,14 @@ use nomenta_store::{Lease, StoreError, TaskKind};
 use tokio::task::JoinSet;
 use tokio::time::{interval, timeout};
 
-use crate::{App, look, ordering};
+use crate::{App, look, ordering, sweep};
 
 /// Tasks under way at once in one process.
 const AT_ONCE: usize = 48;
+/// Sweeps under way at once in one process.
+const SWEEPS: usize = 2;
+/// Domains in one sweep.
+const SWEEP_SIZE: i64 = 1000;
 /// How often a lease is renewed; well within its term.
 const RENEW_EVERY: Duration = Duration::from_secs(4);
 /// Longest sleep, in case a call was missed.
@@ -20,7 +24,7 @@ const GRACE: Duration = Duration::from_secs(10);
 
 /// Works until the service stops.
 pub(crate) async fn run(app: Arc<App>) {
-    let mut running = JoinSet::new();
+    let (mut running, mut sweeping) = (JoinSet::new(), JoinSet::new());
     let mut work = app.hub.work();
     while !app.stop.is_cancelled() {
         while running.try_join_next().is_some() {}
@@ -32,20 +36,46 @@ pub(crate) async fn run(app: Arc<App>) {
                 Vec::new()
             }),
         };
-        let idle = leases.is_empty();
+        let mut idle = leases.is_empty();
         for lease in leases {
             running.spawn(perform(app.clone(), lease));
+        }
+        while sweeping.try_join_next().is_some() {}
+        if sweeping.len() < SWEEPS {
+            idle &= !spawn_sweep(&app, &mut sweeping).await;
         }
         if idle {
             tokio::select! {
                 () = app.stop.cancelled() => {}
                 _ = work.changed() => {}
                 Some(_) = running.join_next() => {}
+                Some(_) = sweeping.join_next() => {}
                 () = tokio::time::sleep(until_due(&app).await) => {}
             }
         }
     }
     let _ = timeout(GRACE, async { while running.join_next().await.is_some() {} }).await;
+    let _ = timeout(GRACE, async { while sweeping.join_next().await.is_some() {} }).await;
+}
+
+/// Begins a sweep if one is due; `false` if not.
+async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
+    let sweep = match app.store.lease_sweep(SWEEP_SIZE).await {
+        Ok(sweep) if sweep.sights.is_empty() => return false,
+        Ok(sweep) => sweep,
+        Err(error) => {
+            tracing::warn!(%error, "no sweep to be had");
+            return false;
+        }
+    };
+    let app = app.clone();
+    sweeping.spawn(async move {
+        // What was not finished comes back when its lease runs out.
+        if let Err(error) = sweep::perform(&app, &sweep).await {
+            tracing::warn!(%error, "a sweep was not finished");
+        }
+    });
+    true
 }
 
 async fn until_due(app: &App) -> Duration {

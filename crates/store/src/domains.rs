@@ -2,12 +2,13 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_core::baseline::Baseline;
-use nomenta_core::domain::Domain;
+use nomenta_core::domain::{Domain, Pair};
 use nomenta_core::gate::{Gates, Stage};
 use nomenta_core::hostname::Subject;
 use nomenta_core::survey::Survey;
 use nomenta_core::token::Token;
 use serde_json::{Value, json};
+use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::events::{self, About, EventKind};
@@ -25,6 +26,13 @@ pub struct NewDomain<'a> {
     pub token: &'a Token,
     /// When the token runs out.
     pub token_expires_at: DateTime<Utc>,
+}
+
+/// What a domain has to do with the other one of its pair.
+#[derive(Clone, Copy)]
+struct Paired {
+    id: Option<Uuid>,
+    is_primary: bool,
 }
 
 /// A domain with what the store alone knows of it.
@@ -93,37 +101,22 @@ impl Store {
     /// [`StoreError::Missing`] for an unknown site, [`StoreError::Taken`] if
     /// the domain is enrolled already.
     pub async fn enrol(&self, new: NewDomain<'_>) -> Result<(), StoreError> {
-        let (name, now, id) = (new.subject.to_string(), Utc::now(), Uuid::now_v7());
-        let host = name.as_str();
         let mut tx = self.pool.begin().await?;
-        let site = sqlx::query!(
-            "SELECT s.id, a.name AS account FROM sites s JOIN accounts a ON a.id = s.account_id
-             WHERE s.name = $1",
-            new.site
-        )
-        .fetch_optional(&mut *tx)
-        .await?
-        .ok_or_else(|| StoreError::missing("site", new.site))?;
-        let gates = Gates::new(now);
-        sqlx::query!(
-            "INSERT INTO domains (id, host, site_id, token, token_expires_at, zone, gates, stage, enrolled_at)
-             VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
-            id,
-            host,
-            site.id,
-            new.token.as_str(),
-            new.token_expires_at,
-            new.subject.host.registered(),
-            json!(gates),
-            gates.stage().to_string(),
-            now
-        )
-        .execute(&mut *tx)
-        .await
-        .map_err(|e| StoreError::or_taken(e, "a domain", host))?;
-        tasks::wake(&mut tx, id, TaskKind::Look, now).await?;
-        let data = json!({ "site": new.site, "account": site.account });
-        events::append(&mut tx, About { id, host }, now, &[(EventKind::Enrolled, data)]).await?;
+        insert(&mut tx, new, Paired { id: None, is_primary: true }).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Takes two domains in that belong together, the primary first; both or
+    /// neither.
+    ///
+    /// # Errors
+    /// As for [`enrol`](Self::enrol).
+    pub async fn enrol_pair(&self, primary: NewDomain<'_>, other: NewDomain<'_>) -> Result<(), StoreError> {
+        let id = Some(Uuid::now_v7());
+        let mut tx = self.pool.begin().await?;
+        insert(&mut tx, primary, Paired { id, is_primary: true }).await?;
+        insert(&mut tx, other, Paired { id, is_primary: false }).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -150,14 +143,16 @@ impl Store {
     pub async fn domain(&self, id: Uuid) -> Result<DomainRecord, StoreError> {
         let row = sqlx::query!(
             r#"SELECT d.host, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
-                      d.quiet_looks, d.survey, d.enrolled_at, d.looked_at, d.superseded, d.baseline,
-                      d.moved_at, s.name AS site, s.default_host, a.name AS account, i.name AS ingress,
+                      d.quiet_looks, d.survey, d.enrolled_at, d.superseded, d.baseline,
+                      d.moved_at, d.is_primary, p.host AS "other?", p.stage AS "other_stage?",
+                      s.name AS site, s.default_host, a.name AS account, i.name AS ingress,
                       i.revision, i.ipv4, i.ipv6, i.canonical, i.name_servers, i.subdomain_addresses,
-                      t.due AS "due?"
+                      t.due AS "due?", greatest(d.looked_at, t.seen_at) AS seen_at
                FROM domains d
                JOIN sites s ON s.id = d.site_id
                JOIN accounts a ON a.id = s.account_id
                JOIN ingresses i ON i.id = s.ingress_id
+               LEFT JOIN domains p ON p.pair_id = d.pair_id AND p.id <> d.id
                LEFT JOIN tasks t ON t.domain_id = d.id AND t.kind = 'look'
                WHERE d.id = $1"#,
             id
@@ -196,17 +191,25 @@ impl Store {
             fingerprint: row.fingerprint,
             quiet_looks: row.quiet_looks,
             enrolled_at: row.enrolled_at,
+            pair: None,
+        };
+        let pair = match (row.other, row.other_stage) {
+            (Some(other), Some(stage)) => {
+                let other_stage = stage.parse().map_err(|e: String| StoreError::unreadable("stage", e))?;
+                Some(Pair { other, other_stage, is_primary: row.is_primary })
+            }
+            _ => None,
         };
         let survey = row.survey.map(serde_json::from_value).transpose();
         Ok(DomainRecord {
             id,
-            domain,
+            domain: Domain { pair, ..domain },
             account: row.account,
             default_host: row.default_host,
             spread: row.spread,
             survey: survey.map_err(|e| StoreError::unreadable("survey", e))?,
             baseline,
-            looked_at: row.looked_at,
+            looked_at: row.seen_at,
             next_look: row.due,
         })
     }
@@ -279,4 +282,41 @@ impl Store {
             .await?;
         Ok(rows.into_iter().map(|r| (r.stage, r.count)).collect())
     }
+}
+
+/// Writes a new domain and makes it due for a look.
+async fn insert(tx: &mut PgConnection, new: NewDomain<'_>, paired: Paired) -> Result<(), StoreError> {
+    let (name, now, id) = (new.subject.to_string(), Utc::now(), Uuid::now_v7());
+    let host = name.as_str();
+    let site = sqlx::query!(
+        "SELECT s.id, a.name AS account FROM sites s JOIN accounts a ON a.id = s.account_id
+         WHERE s.name = $1",
+        new.site
+    )
+    .fetch_optional(&mut *tx)
+    .await?
+    .ok_or_else(|| StoreError::missing("site", new.site))?;
+    let gates = Gates::new(now);
+    sqlx::query!(
+        "INSERT INTO domains (id, host, site_id, token, token_expires_at, zone, gates, stage, enrolled_at,
+             pair_id, is_primary)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+        id,
+        host,
+        site.id,
+        new.token.as_str(),
+        new.token_expires_at,
+        new.subject.host.registered(),
+        json!(gates),
+        gates.stage().to_string(),
+        now,
+        paired.id,
+        paired.is_primary
+    )
+    .execute(&mut *tx)
+    .await
+    .map_err(|e| StoreError::or_taken(e, "a domain", host))?;
+    tasks::wake(tx, id, TaskKind::Look, now).await?;
+    let data = json!({ "site": new.site, "account": site.account });
+    events::append(tx, About { id, host }, now, &[(EventKind::Enrolled, data)]).await
 }

@@ -100,7 +100,7 @@ impl Store {
         .execute(&mut *tx)
         .await?;
         sqlx::query!(
-            "UPDATE tasks SET due = now(), again = lease IS NOT NULL WHERE kind = 'look' AND domain_id IN
+            "UPDATE tasks SET due = now(), again = lease IS NOT NULL, quick = NULL WHERE kind = 'look' AND domain_id IN
              (SELECT d.id FROM domains d JOIN sites s ON s.id = d.site_id WHERE s.ingress_id = $1)",
             row.0
         )

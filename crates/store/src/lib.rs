@@ -15,6 +15,7 @@ mod ingresses;
 mod keys;
 mod looks;
 mod orders;
+mod sweeps;
 mod tasks;
 
 use std::time::Duration;
@@ -30,6 +31,7 @@ pub use events::{EventKind, EventRow, Listener};
 pub use keys::KeyRow;
 pub use looks::{FindingRow, Looked, SpreadRow};
 pub use orders::{Issued, OrderRow};
+pub use sweeps::{Glanced, Sight, Sweep};
 pub use tasks::{Lease, TaskKind};
 
 /// How long a connection may take to be had.

@@ -8,7 +8,7 @@ use uuid::Uuid;
 use crate::{Store, StoreError};
 
 /// How long a lease lasts without being renewed, in seconds.
-const LEASE_SECONDS: f64 = 12.0;
+pub(crate) const LEASE_SECONDS: f64 = 12.0;
 
 /// Kinds of task.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -49,7 +49,7 @@ impl Store {
             "UPDATE tasks SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
              WHERE (domain_id, kind) IN (
                  SELECT domain_id, kind FROM tasks
-                 WHERE due <= now() AND (leased_until IS NULL OR leased_until < now())
+                 WHERE due <= now() AND (leased_until IS NULL OR leased_until < now()) AND quick IS NULL
                  ORDER BY due LIMIT $3 FOR UPDATE SKIP LOCKED)
              RETURNING domain_id, kind",
             lease,
@@ -110,7 +110,7 @@ impl Store {
     /// [`StoreError::LeaseLost`] if another process has it.
     pub async fn postpone(&self, lease: &Lease, due: DateTime<Utc>) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        finish(&mut tx, lease, Some(due)).await?;
+        finish(&mut tx, lease, Some((due, None))).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -137,7 +137,7 @@ pub(crate) async fn wake(
     sqlx::query!(
         "INSERT INTO tasks (domain_id, kind, due) VALUES ($1, $2, $3)
          ON CONFLICT (domain_id, kind) DO UPDATE
-         SET due = least(tasks.due, $3), again = tasks.lease IS NOT NULL",
+         SET due = least(tasks.due, $3), again = tasks.lease IS NOT NULL, quick = NULL",
         domain_id,
         kind.as_str(),
         due
@@ -148,23 +148,26 @@ pub(crate) async fn wake(
     Ok(())
 }
 
-/// Ends a task: due again at `next`, or gone. Void if the lease was lost.
+/// Ends a task: due again, with what a quick look must read then, or gone. Void
+/// if the lease was lost.
 pub(crate) async fn finish(
     tx: &mut PgConnection,
     lease: &Lease,
-    next: Option<DateTime<Utc>>,
+    next: Option<(DateTime<Utc>, Option<i64>)>,
 ) -> Result<(), StoreError> {
     let kind = lease.kind.as_str();
     let done = match next {
-        Some(next) => {
+        Some((next, quick)) => {
             sqlx::query!(
                 "UPDATE tasks SET due = CASE WHEN again THEN now() ELSE $4 END,
+                 quick = CASE WHEN again THEN NULL ELSE $5::bigint END, quick_looks = 0,
                  lease = NULL, leased_until = NULL, again = false
                  WHERE domain_id = $1 AND kind = $2 AND lease = $3",
                 lease.domain_id,
                 kind,
                 lease.lease,
-                next
+                next,
+                quick
             )
             .execute(&mut *tx)
             .await?

@@ -19,8 +19,8 @@ use crate::render::{self, listing, shown};
 const PAGE: i64 = 500;
 
 pub(crate) async fn enrol(client: &Client, shape: Shape, options: EnrolOptions) -> anyhow::Result<Done> {
-    let EnrolOptions { host, site, waiting } = options;
-    let view: SheetView = client.post("domains", &NewDomain { host, site }).await?;
+    let EnrolOptions { host, site, pair, waiting } = options;
+    let view: SheetView = client.post("domains", &NewDomain { host, site, pair }).await?;
     shown(shape, &view, || render::sheet(&view))?;
     follow::wait(client, &view.sheet.routed, &waiting).await
 }
@@ -115,7 +115,7 @@ pub(crate) async fn history(client: &Client, shape: Shape, host: &str) -> anyhow
     shown(shape, &events, || events.iter().for_each(|event| println!("{}", render::event(event))))
 }
 
-fn path(host: &str, rest: &str) -> String {
+pub(super) fn path(host: &str, rest: &str) -> String {
     format!("domains/{}{rest}", encoded(host))
 }
 

@@ -3,4 +3,5 @@
 pub mod demo;
 pub mod domain;
 pub mod registry;
+pub mod rehearse;
 pub mod serve;

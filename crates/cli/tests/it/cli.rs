@@ -50,12 +50,16 @@ fn the_sheet_says_which_value_goes_in_which_box() {
         let (service, zone) = (&stage().service, fresh_zone("sheet"));
         let host = format!("timetable.{zone}");
         let sheet = service.enrol(&stage().world, &host).await;
-        let shown = text(&service.cli(&["sheet", &host]).await.stdout);
+        service.looked_at(&host).await;
+        let masked = text(&service.cli(&["sheet", &host]).await.stdout);
+        assert!(!masked.contains(&sheet.lines[0].value), "the token is shown unasked:\n{masked}");
+        assert!(masked.contains(&format!("nomenta sheet {host} --reveal")), "{masked}");
+        let shown = text(&service.cli(&["sheet", &host, "--reveal"]).await.stdout);
         for want in ["_quaymark-challenge.timetable", "onswick.edge.quaymark.example", &sheet.lines[0].value]
         {
             assert!(shown.contains(want), "no {want} in:\n{shown}");
         }
-        assert!(shown.contains(&format!("HOST is for editors that add {zone} by themselves")), "{shown}");
+        assert!(shown.contains("Typed as the editor of Harrow DNS wants it."), "{shown}");
     });
 }
 
@@ -140,7 +144,7 @@ fn enrol_waits_with_progress_when_told_to() {
                 stage.service.cli(&["sheet", &host]).await.status.success()
             });
             sheet.await.expect("a sheet");
-            let sheet = stage.service.cli_json(&["sheet", &host]).await;
+            let sheet = stage.service.cli_json(&["sheet", &host, "--reveal"]).await;
             let sheet = serde_json::from_value(sheet).expect("a sheet");
             customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
         };
@@ -166,8 +170,8 @@ fn help_and_version_are_there_and_the_document_is_printed_without_a_service() {
         let (status, help, _) = run(&["--help"]).await;
         assert_eq!(status, Some(0));
         for verb in [
-            "serve", "demo", "account", "site", "ingress", "key", "enrol", "sheet", "survey", "explain",
-            "roster", "history",
+            "serve", "demo", "account", "site", "ingress", "key", "enrol", "sheet", "baseline", "rehearse",
+            "survey", "explain", "roster", "history",
         ] {
             assert!(help.contains(&format!("  {verb} ")), "{verb} is not in the help");
         }

@@ -37,7 +37,7 @@ fn a_domain_is_enrolled_at_the_form_and_watched_to_live_without_a_reload() {
         browser.page.execute("window.notReloaded = true", Vec::new()).await.expect("marked");
 
         let host = format!("rides.{zone}");
-        let sheet = stage.service.cli_json(&["sheet", &host]).await;
+        let sheet = stage.service.cli_json(&["sheet", &host, "--reveal"]).await;
         let sheet = serde_json::from_value(sheet).expect("a sheet");
         let mistake = Some(Mistake::CnameForeign);
         customer::publish(&stage.world.zones, &sheet, mistake).await.expect("published wrongly");

@@ -22,6 +22,7 @@ mod issuer_refused;
 mod mail_at_risk;
 mod mail_lost;
 mod name_unregistered;
+mod pair_incomplete;
 mod server_lame;
 mod servers_disagree;
 mod stalled;
@@ -64,6 +65,7 @@ pub static CATALOGUE: &[&Entry] = &[
     &caa_forbids::ENTRY,
     &issuer_refused::ENTRY,
     &stalled::ENTRY,
+    &pair_incomplete::ENTRY,
 ];
 
 /// Runs every detector; an entry yields to those that explain it.

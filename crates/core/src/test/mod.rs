@@ -68,6 +68,7 @@ pub fn domain(host: &str) -> Domain {
         fingerprint: None,
         quiet_looks: 0,
         enrolled_at: now(),
+        pair: None,
     }
 }
 

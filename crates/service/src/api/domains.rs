@@ -23,7 +23,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use super::dto::{
-    BaselineView, DomainDetail, JudgedLine, NewDomain, OpenFinding, RevealQuery, RosterLine, RosterQuery,
+    BaselineView, DomainDetail, JudgedLine, NewDomain, OpenFinding, PairedSheet, RevealQuery, RosterLine, RosterQuery,
     SheetView, SpreadPoint, StageCount, SurveyView,
 };
 use super::registry::host_in_path;
@@ -131,22 +131,36 @@ pub(super) async fn enrol(
     caller.needs(Role::Operator)?;
     let subject = Subject::parse_for(&new.host, &app.config.platform.zone)
         .map_err(|e| Problem::field("host", e.code(), e))?;
-    let token = Token::from_random(rand::random());
+    let tokens = [(); 2].map(|()| Token::from_random(rand::random()));
     let token_expires_at = token_end();
-    let enrolment = Enrolment { subject: &subject, site: &new.site, token: &token, token_expires_at };
-    app.store.enrol(enrolment).await.map_err(|e| {
+    let enrolment =
+        |subject, index: usize| Enrolment { subject, site: &new.site, token: &tokens[index], token_expires_at };
+    let enrolled = match new.pair.then(|| counterpart(&subject)).transpose()? {
+        Some(other) => app.store.enrol_pair(enrolment(&subject, 0), enrolment(&other, 1)).await,
+        None => app.store.enrol(enrolment(&subject, 0)).await,
+    };
+    enrolled.map_err(|e| {
         let field = if matches!(e, StoreError::Missing { .. }) { "site" } else { "host" };
         Problem::from(e).at(field)
     })?;
     let record = with_form(&app, app.store.domain_named(&subject.to_string()).await?);
-    Ok((StatusCode::CREATED, Json(sheet_view(&app, &record))))
+    Ok((StatusCode::CREATED, Json(sheet_view(&app, &record).await?)))
+}
+
+fn counterpart(subject: &Subject) -> Result<Subject, Problem> {
+    if subject.wildcard {
+        let message = "A wildcard has no pair. Take the names in one by one.";
+        return Err(Problem::field("pair", "wildcard", message));
+    }
+    let host = subject.host.counterpart().map_err(|e| Problem::field("pair", e.code(), e))?;
+    Ok(Subject { host, wildcard: false })
 }
 
 fn token_end() -> DateTime<Utc> {
     Utc::now() + Duration::days(TOKEN_DAYS)
 }
 
-async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Problem> {
+pub(super) async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Problem> {
     caller.needs(Role::Viewer)?;
     Ok(with_form(app, app.store.domain_named(&host_in_path(typed)?).await?))
 }
@@ -162,14 +176,24 @@ fn draw(app: &App, record: &DomainRecord) -> Sheet {
     record.domain.sheet(&app.config.platform, &record.domain.zone)
 }
 
-fn sheet_view(app: &App, record: &DomainRecord) -> SheetView {
-    SheetView { sheet: draw(app, record), token_expires_at: record.domain.token_expires_at }
+async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Problem> {
+    let pair = paired(app, record).await?;
+    let pair = pair.map(|(is_primary, sheet, _)| PairedSheet { is_primary, sheet });
+    Ok(SheetView { sheet: draw(app, record), token_expires_at: record.domain.token_expires_at, pair })
 }
 
-/// An answer in which the token is masked unless it was asked for.
-fn masked<T: Serialize + DeserializeOwned>(
+/// The other domain of the pair: whether it is the primary, its sheet and its
+/// token.
+async fn paired(app: &App, record: &DomainRecord) -> Result<Option<(bool, Sheet, Token)>, Problem> {
+    let Some(pair) = &record.domain.pair else { return Ok(None) };
+    let other = with_form(app, app.store.domain_named(&pair.other).await?);
+    Ok(Some((!pair.is_primary, draw(app, &other), other.domain.token)))
+}
+
+/// An answer in which tokens are masked unless they were asked for.
+pub(super) fn masked<'a, T: Serialize + DeserializeOwned>(
     value: T,
-    token: &Token,
+    tokens: impl IntoIterator<Item = &'a Token>,
     caller: &Caller,
     query: &RevealQuery,
 ) -> Result<Json<T>, Problem> {
@@ -178,7 +202,8 @@ fn masked<T: Serialize + DeserializeOwned>(
         return Ok(Json(value));
     }
     let text = serde_json::to_string(&value).map_err(|e| Problem::internal(e.to_string()))?;
-    let value = serde_json::from_str(&token.mask_in(&text)).map_err(|e| Problem::internal(e.to_string()))?;
+    let text = tokens.into_iter().fold(text, |text, token| token.mask_in(&text));
+    let value = serde_json::from_str(&text).map_err(|e| Problem::internal(e.to_string()))?;
     Ok(Json(value))
 }
 
@@ -215,6 +240,7 @@ pub(super) async fn domain(
         default_host: record.default_host,
         stage: domain.gates.stage().to_string(),
         gates: domain.gates,
+        pair: domain.pair,
         zone: sheet.zone.clone(),
         lines,
         findings: findings.into_iter().map(open_finding).collect(),
@@ -233,7 +259,7 @@ pub(super) async fn domain(
             _ => None,
         },
     };
-    masked(detail, &token, &caller, &query)
+    masked(detail, [&token], &caller, &query)
 }
 
 /// The customer's list and the vantages' waits, from the latest survey.
@@ -285,12 +311,16 @@ pub(super) async fn sheet(
     if let Some((kind, render)) = known {
         caller.needs(Role::Operator)?;
         let kind = format!("{kind}; charset=utf-8");
-        return Ok(([(header::CONTENT_TYPE, kind)], render(&draw(&app, &record))).into_response());
+        let mut sheets = vec![draw(&app, &record)];
+        sheets.extend(paired(&app, &record).await?.map(|(_, sheet, _)| sheet));
+        return Ok(([(header::CONTENT_TYPE, kind)], render(&sheets)).into_response());
     }
-    Ok(masked(sheet_view(&app, &record), &record.domain.token, &caller, &query)?.into_response())
+    let other = paired(&app, &record).await?.map(|(_, _, token)| token);
+    let tokens = other.iter().chain([&record.domain.token]);
+    Ok(masked(sheet_view(&app, &record).await?, tokens, &caller, &query)?.into_response())
 }
 
-type Render = fn(&Sheet) -> String;
+type Render = fn(&[Sheet]) -> String;
 
 /// Renderings of the sheet by media type.
 const RENDERINGS: [(&str, Render); 4] = [
@@ -312,7 +342,7 @@ pub(super) async fn rotate(
     caller.needs(Role::Operator)?;
     let token = Token::from_random(rand::random());
     app.store.rotate_token(&host_in_path(&host)?, &token, token_end()).await?;
-    Ok(Json(sheet_view(&app, &find(&app, &caller, &host).await?)))
+    Ok(Json(sheet_view(&app, &find(&app, &caller, &host).await?).await?))
 }
 
 /// The customer's records as they were at enrolment, beside those of now,
@@ -334,7 +364,7 @@ pub(super) async fn baseline(
     };
     let zone_lines = record.baseline.as_ref().map(Baseline::zone_lines).unwrap_or_default();
     let view = BaselineView { baseline: record.baseline, compared, zone_lines };
-    masked(view, &record.domain.token, &caller, &RevealQuery::default())
+    masked(view, [&record.domain.token], &caller, &RevealQuery::default())
 }
 
 /// The latest survey: every answer of every server.

@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use nomenta_core::baseline::{Baseline, Compared};
 use nomenta_core::evidence::{CertificateFacts, Problem as IssuerProblem};
+use nomenta_core::domain::Pair;
 use nomenta_core::finding::{Edit, Finding, Severity};
 use nomenta_core::form::Form;
 use nomenta_core::gate::{Gate, GateName, Gates};
@@ -142,6 +143,10 @@ pub struct NewDomain {
     pub host: String,
     /// The site it will show.
     pub site: String,
+    /// Whether the name with `www.` before it, or without it, is taken in too;
+    /// the one given is the primary, to which the other leads.
+    #[serde(default)]
+    pub pair: bool,
 }
 
 /// One line of the roster.
@@ -235,6 +240,8 @@ pub struct DomainDetail {
     /// The four gates in order.
     #[schema(value_type = Vec<Gate>)]
     pub gates: Gates,
+    /// The other domain of the pair, where there is one.
+    pub pair: Option<Pair>,
     /// The zone that holds the name.
     pub zone: String,
     /// The sheet with what was read.
@@ -305,6 +312,18 @@ pub struct SheetView {
     pub sheet: Sheet,
     /// When the token runs out.
     pub token_expires_at: DateTime<Utc>,
+    /// The other domain of the pair, where there is one.
+    #[serde(default)]
+    pub pair: Option<PairedSheet>,
+}
+
+/// The other domain of a pair and its sheet.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PairedSheet {
+    /// Whether it is the primary, to which the one asked for leads.
+    pub is_primary: bool,
+    /// What to publish for it.
+    pub sheet: Sheet,
 }
 
 /// The latest survey of a domain; none before the first look.

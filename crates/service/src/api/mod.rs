@@ -6,6 +6,7 @@ mod edge;
 mod events;
 mod operations;
 mod registry;
+mod rehearsals;
 mod session;
 
 use std::sync::Arc;
@@ -44,7 +45,11 @@ impl Modify for BearerKey {
 }
 
 fn described() -> OpenApiRouter<Arc<App>> {
+    let large = OpenApiRouter::new()
+        .routes(routes!(rehearsals::rehearse))
+        .layer(DefaultBodyLimit::max(rehearsals::MOST_ZONE));
     OpenApiRouter::with_openapi(Document::openapi())
+        .merge(large)
         .routes(routes!(registry::accounts, registry::add_account))
         .routes(routes!(registry::sites, registry::add_site))
         .routes(routes!(registry::ingresses, registry::add_ingress))

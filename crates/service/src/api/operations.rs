@@ -5,6 +5,7 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use nomenta_core::findings::CATALOGUE;
+use nomenta_core::gate::Stage;
 
 use super::dto::CatalogueEntry;
 use crate::App;
@@ -39,7 +40,9 @@ pub(super) async fn readyz(State(app): State<Arc<App>>) -> Result<&'static str, 
 
 /// Prometheus text format.
 pub(super) async fn metrics(State(app): State<Arc<App>>) -> Result<String, Problem> {
-    for (stage, count) in app.store.stage_counts().await? {
+    let counts = app.store.stage_counts().await?;
+    for stage in Stage::ALL.map(|stage| stage.to_string()) {
+        let count = counts.iter().find(|(known, _)| *known == stage).map_or(0, |(_, count)| *count);
         metrics::gauge!("nomenta_domains", "stage" => stage).set(count as f64);
     }
     Ok(app.metrics.render())

@@ -1,0 +1,55 @@
+//! Rehearsals: judging a zone file before the customer changes anything.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use chrono::Utc;
+use nomenta_core::rehearsal::{self, Rehearsal, RehearsalError};
+
+use super::domains::{find, masked};
+use super::dto::RevealQuery;
+use crate::App;
+use crate::access::Caller;
+use crate::problem::{Params, Problem};
+
+/// Largest zone file taken, in octets.
+pub(super) const MOST_ZONE: usize = 32 << 20;
+
+/// Judges a master file (RFC 1035, section 5) as the zone of a domain: what
+/// would be found, and the file amended so that it would pass. Nothing is
+/// changed or kept.
+#[utoipa::path(post, path = "/api/v1/domains/{host}/rehearsal",
+    params(("host" = String, Path, description = "The domain"), RevealQuery),
+    request_body(content = String, content_type = "text/dns"),
+    responses((status = 200, body = Rehearsal), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn rehearse(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+    Params(query): Params<RevealQuery>,
+    zone: String,
+) -> Result<Json<Rehearsal>, Problem> {
+    let domain = find(&app, &caller, &host).await?.domain;
+    let token = domain.token.clone();
+    // A large file takes a while, in which others are to be served.
+    let judged = tokio::task::spawn_blocking(move || {
+        let config = &app.config;
+        rehearsal::rehearse(&domain, &config.platform, &config.policy, &zone, Utc::now())
+    });
+    let judged = judged.await.map_err(|e| Problem::internal(e.to_string()))?;
+    masked(judged.map_err(refused)?, [&token], &caller, &query)
+}
+
+fn refused(error: RehearsalError) -> Problem {
+    let code = match &error {
+        RehearsalError::Unreadable(_) => "zone-file",
+        RehearsalError::OtherZone { .. } => "other-zone",
+        RehearsalError::Empty => "empty",
+    };
+    let problem = Problem::field("zone", code, &error);
+    match error {
+        RehearsalError::Unreadable(at) => problem.on_line(at.line),
+        _ => problem,
+    }
+}

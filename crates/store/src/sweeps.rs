@@ -1,0 +1,135 @@
+//! Quick looks at many domains at once. As long as nothing has changed, only
+//! the queue is written.
+
+use chrono::{DateTime, Utc};
+use nomenta_core::gate::Stage;
+use uuid::Uuid;
+
+use crate::tasks::LEASE_SECONDS;
+use crate::{Store, StoreError};
+
+/// The right to glance at some domains until the lease runs out.
+#[derive(Clone, Debug)]
+pub struct Sweep {
+    /// The domains.
+    pub sights: Vec<Sight>,
+    lease: Uuid,
+}
+
+/// A domain to glance at.
+#[derive(Clone, Debug)]
+pub struct Sight {
+    /// Key of the record.
+    pub domain_id: Uuid,
+    /// The name.
+    pub host: String,
+    /// The zone it was last found in.
+    pub zone: String,
+    /// The stage it is at.
+    pub stage: Stage,
+    /// Looks in a row that found nothing new.
+    pub quiet_looks: i32,
+    /// Quick ones since the last full one.
+    pub quick_looks: i32,
+    /// What must be read for nothing to have changed.
+    pub quick: i64,
+}
+
+/// How a glance ended.
+#[derive(Clone, Copy, Debug)]
+pub struct Glanced {
+    /// Key of the record.
+    pub domain_id: Uuid,
+    /// When to look again.
+    pub due: DateTime<Utc>,
+    /// Whether that may be a quick look too.
+    pub quick: bool,
+}
+
+impl Store {
+    /// Takes up to `most` domains that are due for a quick look.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn lease_sweep(&self, most: i64) -> Result<Sweep, StoreError> {
+        let lease = Uuid::new_v4();
+        let rows = sqlx::query!(
+            r#"WITH taken AS (
+                 SELECT domain_id FROM tasks
+                 WHERE due <= now() AND (leased_until IS NULL OR leased_until < now())
+                   AND quick IS NOT NULL AND kind = 'look'
+                 ORDER BY due LIMIT $3 FOR UPDATE SKIP LOCKED)
+               UPDATE tasks t SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
+               FROM taken, domains d
+               WHERE t.domain_id = taken.domain_id AND t.kind = 'look' AND d.id = taken.domain_id
+               RETURNING t.domain_id, d.host, d.zone, d.stage, d.quiet_looks, t.quick_looks,
+                         t.quick AS "quick!""#,
+            lease,
+            LEASE_SECONDS,
+            most
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let read = |stage: &str| stage.parse().map_err(|e: String| StoreError::unreadable("stage", e));
+        let sights = rows.into_iter().map(|r| {
+            Ok(Sight {
+                domain_id: r.domain_id,
+                stage: read(&r.stage)?,
+                host: r.host,
+                zone: r.zone,
+                quiet_looks: r.quiet_looks,
+                quick_looks: r.quick_looks,
+                quick: r.quick,
+            })
+        });
+        Ok(Sweep { sights: sights.collect::<Result<_, StoreError>>()?, lease })
+    }
+
+    /// Keeps the lease of a sweep for another term.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn renew_sweep(&self, sweep: &Sweep) -> Result<(), StoreError> {
+        sqlx::query!(
+            "UPDATE tasks SET leased_until = now() + make_interval(secs => $2)
+             WHERE lease = $1 AND domain_id = ANY($3)",
+            sweep.lease,
+            LEASE_SECONDS,
+            &sweep.sights.iter().map(|s| s.domain_id).collect::<Vec<_>>()
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Ends a sweep; domains that another process has taken are left alone.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn finish_sweep(
+        &self,
+        sweep: &Sweep,
+        glanced: &[Glanced],
+        now: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
+        let ids: Vec<_> = glanced.iter().map(|g| g.domain_id).collect();
+        let due: Vec<_> = glanced.iter().map(|g| g.due).collect();
+        let quick: Vec<_> = glanced.iter().map(|g| g.quick).collect();
+        sqlx::query!(
+            "UPDATE tasks t SET due = CASE WHEN t.again THEN now() ELSE g.due END,
+                 quick = CASE WHEN g.quick AND NOT t.again THEN t.quick END,
+                 quick_looks = t.quick_looks + 1, seen_at = $5,
+                 lease = NULL, leased_until = NULL, again = false
+             FROM unnest($1::uuid[], $2::timestamptz[], $3::boolean[]) AS g (id, due, quick)
+             WHERE t.domain_id = g.id AND t.kind = 'look' AND t.lease = $4",
+            &ids,
+            &due,
+            &quick,
+            sweep.lease,
+            now
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+}
