@@ -229,9 +229,21 @@ impl Rehearsing<'_> {
             now: self.now,
         };
         let findings = findings::diagnose(&case);
-        let todo = todo::list(&case, &findings);
+        let mut todo = todo::list(&case, &findings);
+        todo.extend(unasked(&case, file, &todo));
         Round { passes: case.owned() && case.routed(), findings, todo }
     }
+}
+
+/// Deletions of what no survey asks for and a CNAME leaves no place for.
+fn unasked(case: &Case<'_>, file: &ZoneFile, todo: &[Edit]) -> Vec<Edit> {
+    let routed = &case.sheet.routed;
+    let alias = |e: &Edit| e.owner == *routed && e.rtype == "CNAME" && e.kind != EditKind::Delete;
+    if !todo.iter().any(alias) {
+        return Vec::new();
+    }
+    let other = |r: &&Record| r.owner == *routed && matches!(r.data, RecordData::Other(_));
+    file.records().filter(other).map(|r| case.edit_record(EditKind::Delete, r)).collect()
 }
 
 /// What a survey of a server with this file alone would read.
@@ -420,6 +432,14 @@ mod tests {
             assert!(done.amended.contains(want), "no {want} in {}", done.amended);
         }
         assert!(done.amended.contains("@ MX 10 mx\n@ CAA 0 issue \"otherstamp-ca.example\"\n"));
+    }
+
+    #[test]
+    fn nothing_at_all_is_left_beside_the_alias() {
+        let lines = "timetable A 192.0.2.7\n SRV 1 2 3 x\n CAA 0 issue \"stampworks-ca.example\"\n HTTPS 1 .\n";
+        let done = rehearsed(SUB, lines);
+        assert_eq!(codes(&done), [("cname-beside-others", &[5, 7, 8][..])]);
+        assert!(done.passes && !done.amended.contains("SRV") && !done.amended.contains("CAA"), "{}", done.amended);
     }
 
     #[test]

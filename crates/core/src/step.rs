@@ -5,7 +5,7 @@
 
 use std::net::IpAddr;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, Duration, Utc};
 
 use crate::domain::Domain;
 use crate::evidence::{Evidence, OrderState, ProbeResult};
@@ -19,6 +19,10 @@ use crate::sheet::Way;
 use crate::survey::{Depth, HostView, Survey, ZoneView};
 use crate::verdict::{Expected, Verdict};
 use crate::waiting::{self, Wait};
+
+/// How long an order is held back for vantages that are late; beyond that the
+/// quorum is enough.
+const LONGEST_HOLD: Duration = Duration::minutes(15);
 
 /// What the world outside must do before the domain can get further.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -88,7 +92,7 @@ pub fn step(
     board.set(GateName::Ownership, ownership(&case));
     let routed = routing(&case, &waits);
     board.set(GateName::Routing, routed);
-    let (judged, order) = certificate(&board, domain, evidence, now);
+    let (judged, order) = certificate(&board, domain, evidence, &waits);
     board.set(GateName::Certificate, judged);
     let (judged, probe) = serving(&board, evidence);
     board.set(GateName::Serving, judged);
@@ -255,9 +259,9 @@ fn certificate(
     board: &Board<'_>,
     domain: &Domain,
     evidence: &Evidence,
-    now: DateTime<Utc>,
+    waits: &[Wait],
 ) -> (Judged, Option<Action>) {
-    let name = domain.routed();
+    let (name, now) = (domain.routed(), board.now);
     let held = evidence.certificate.as_ref().filter(|c| c.names.contains(&name));
     if let Some(held) = held.filter(|c| c.not_after > now) {
         return (Pass(format!("Held until {}.", held.not_after.format("%Y-%m-%d"))), None);
@@ -271,6 +275,14 @@ fn certificate(
     if domain.wildcard {
         let reason = "A wildcard certificate needs a challenge by DNS, which is not set up.";
         return (NotYet(reason.into()), None);
+    }
+    // The certification authority asks through a resolver of its own, which may
+    // be as late as the last of ours.
+    let late = waits.iter().filter_map(|w| w.until).filter(|until| *until > now).max();
+    if let Some(until) = late.filter(|until| *until <= now + LONGEST_HOLD) {
+        let until = until.format("%H:%M:%S UTC");
+        let reason = format!("Ordered once the last vantage lets go of an older answer, at about {until}.");
+        return (NotYet(reason), None);
     }
     order(evidence, now)
 }
@@ -331,6 +343,7 @@ fn trouble(result: &ProbeResult, serial: &str) -> Option<String> {
 mod tests {
     use super::*;
     use crate::evidence::{CanaryFetch, Problem};
+    use crate::reading::RecordType;
     use crate::test::{self as testing, now};
     use GateName::{Certificate, Ownership, Routing, Serving};
     use GateState::{Blocked, Lapsed, Passed, Waiting};
@@ -448,6 +461,20 @@ mod tests {
             let survey = testing::survey_spread(HOST, &testing::healthy(HOST), seeing, 3);
             let outcome = judge(&domain, &Evidence { survey: Some(survey), ..Evidence::default() });
             assert_eq!(states(&outcome)[1], want, "{seeing} of 3");
+        }
+    }
+
+    #[test]
+    fn an_order_waits_for_the_last_vantage_that_lets_go_soon() {
+        let domain = testing::domain(HOST);
+        for (ttl, want) in [(60, None), (3600, Some(Action::FetchCanary))] {
+            let mut survey = testing::survey_spread(HOST, &testing::healthy(HOST), 2, 2);
+            for rtype in [RecordType::A, RecordType::Aaaa] {
+                survey.readings.push(testing::seen("late", HOST, rtype, &[]));
+                survey.readings.last_mut().expect("one").negative_ttl = Some(ttl);
+            }
+            let outcome = judge(&domain, &Evidence { survey: Some(survey), ..Evidence::default() });
+            assert_eq!((states(&outcome)[1], outcome.action), (Passed, want), "{ttl} s");
         }
     }
 

@@ -269,8 +269,31 @@ impl Zones {
         Ok(())
     }
 
+    /// Every record of a zone as the primary has read it, a line each.
+    ///
+    /// # Errors
+    /// If it does not serve the zone.
+    pub async fn dump(&self, zone: &str) -> anyhow::Result<String> {
+        let text = knot::control(&self.layout, "primary", &["zone-read", &format!("{zone}.")]).await?;
+        let record = |line: &str| line.split_once("] ").map(|(_, record)| format!("{record}\n"));
+        Ok(text.lines().filter_map(record).collect())
+    }
+
     /// Makes a zone at the primary; `false` if it is there already.
     async fn make(&self, zone: &str, records: &str, notify: Option<&str>) -> anyhow::Result<bool> {
+        let origin = if zone == "." { ".".to_owned() } else { format!("{zone}.") };
+        let text = format!(
+            "$ORIGIN {origin}\n$TTL {TTL}\n@ SOA a.registry.example. hostmaster.registry.example. 1 3600 600 86400 {NEGATIVE_TTL}\n{records}"
+        );
+        self.load(zone, &text, notify).await
+    }
+
+    /// Makes the primary serve `text` as a zone; `false` if it has the zone
+    /// already. `notify` names who takes copies.
+    ///
+    /// # Errors
+    /// If the primary does not take it.
+    pub async fn load(&self, zone: &str, text: &str, notify: Option<&str>) -> anyhow::Result<bool> {
         let _one = self.transaction.lock().await;
         let file = match zone {
             "." => "root.zone".to_owned(),
@@ -281,10 +304,7 @@ impl Zones {
             return Ok(false);
         }
         let origin = if zone == "." { ".".to_owned() } else { format!("{zone}.") };
-        let text = format!(
-            "$ORIGIN {origin}\n$TTL {TTL}\n@ SOA a.registry.example. hostmaster.registry.example. 1 3600 600 86400 {NEGATIVE_TTL}\n{records}"
-        );
-        self.layout.write(&format!("knot-primary/zones/{file}"), &text)?;
+        self.layout.write(&format!("knot-primary/zones/{file}"), text)?;
         let entry = format!("zone[{origin}]");
         // Another process may be in a transaction of its own.
         wait_for("the name server taking a change", Duration::from_secs(20), || async {

@@ -52,8 +52,11 @@ fn killed_between_order_and_issue_the_domain_still_gets_exactly_one_certificate(
         let second = setup.start(layout, Path::new(PROGRAM), &log).await.expect("started again");
         edge.hold_challenges(false);
         service.live(&host).await;
+        let mut story = kinds(&service, &host).await;
+        // The customer's edit may fall between two questions of one look.
+        story[1..3].sort();
         assert_eq!(
-            kinds(&service, &host).await,
+            story,
             [
                 "domain.enrolled",
                 "gate.changed ownership passed",

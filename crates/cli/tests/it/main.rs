@@ -12,6 +12,7 @@ mod dns;
 mod journey;
 mod mistakes;
 mod processes;
+mod rehearsal;
 mod shots;
 mod stage;
 mod store;

@@ -50,7 +50,7 @@ fn two_processes_share_the_work_and_each_domain_gets_one_certificate() {
                 let events = history.as_array().expect("events").iter();
                 events.filter(|e| e["type"] == format!("nomenta.{kind}")).count()
             };
-            assert_eq!((count("order.placed"), count("certificate.issued")), (1, 1), "{host}");
+            assert_eq!((count("order.placed"), count("certificate.issued")), (1, 1), "{host}: {history}");
             assert_eq!(count("gate.changed"), 4, "{host}: {history}");
         }
         let issued = world.issued().await.expect("the CA's word");

@@ -2,7 +2,7 @@
 
 use crate::finding::{Case, Diagnosis, EditKind, Entry, Severity, sentences, sighting};
 use crate::gate::GateName;
-use crate::reading::{RecordData, RecordType};
+use crate::reading::RecordData;
 use crate::sheet::Way;
 use crate::todo;
 
@@ -21,8 +21,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         return None;
     }
     let routed = &case.sheet.routed;
-    let types = [RecordType::A, RecordType::Aaaa, RecordType::Txt, RecordType::Mx];
-    let held: Vec<_> = types
+    let held: Vec<_> = todo::AT_HOST
         .into_iter()
         .flat_map(|rtype| case.survey.held(routed, rtype))
         .filter(|(source, _)| !case.from_wildcard(source, routed))

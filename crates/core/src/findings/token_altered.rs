@@ -1,6 +1,6 @@
 //! `token-altered`: something stands at the challenge label, but not our token.
 
-use crate::finding::{Case, Diagnosis, Entry, Severity, sentences, sighting};
+use crate::finding::{Case, Diagnosis, EditKind, Entry, Severity, sentences, sighting};
 use crate::gate::GateName;
 use crate::reading::{RecordData, RecordType};
 use crate::sheet::Purpose;
@@ -9,8 +9,8 @@ pub(super) const ENTRY: Entry = Entry {
     code: "token-altered",
     severity: Severity::Blocker,
     gate: GateName::Ownership,
-    about: "A TXT record stands at the challenge label, but its value is not the token: cut short, typed \
-            with capitals or spaces, or copied from another domain.",
+    about: "A record stands at the challenge label, but its value is not the token: cut short, typed with \
+            capitals or spaces, copied from another domain, or an alias to somewhere else.",
     yields_to: &[
         "servers-disagree",
         "host-doubled",
@@ -30,6 +30,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         .flat_map(|(source, records)| records.iter().map(move |r| (source, r)))
         .filter_map(|(source, record)| match &record.data {
             RecordData::Txt(text) => Some((source, record, text)),
+            RecordData::Cname(target) if record.owner == *challenge => Some((source, record, target)),
             _ => None,
         })
         .collect();
@@ -37,10 +38,18 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     if case.owners().0 > 0 {
         return None;
     }
-    let edits = vec![case.change(record, case.sheet.preferred(Purpose::Ownership).next()?)];
+    let line = case.sheet.preferred(Purpose::Ownership).next()?;
+    let (edits, hint) = match record.data {
+        // A CNAME leaves no room for a TXT record beside it.
+        RecordData::Cname(_) => {
+            let delete = case.edit_record(EditKind::Delete, record);
+            (vec![delete, case.publish(line)], "It leads to a name that does not hold this domain's token.")
+        }
+        _ => (vec![case.change(record, line)], hint(altered, &token)),
+    };
     Some(Diagnosis {
-        remedy: format!("{} It now has the value {altered}. {}", sentences(&edits), hint(altered, &token)),
-        remark: format!("A TXT record is there and is not this domain's token. {}", hint(altered, &token)),
+        remedy: format!("{} It now has the value {altered}. {hint}", sentences(&edits)),
+        remark: format!("The {} record there is not this domain's token. {hint}", record.data.type_name()),
         evidence: texts.iter().map(|(source, record, _)| sighting(source, record)).collect(),
         edits,
         ..Diagnosis::default()
