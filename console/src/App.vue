@@ -22,7 +22,7 @@ async function leave() {
     <ElButton text @click="toggle">{{ dark ? "Light" : "Dark" }}</ElButton>
     <ElButton text @click="leave">Sign out</ElButton>
   </header>
-  <main><RouterView /></main>
+  <main><RouterView :key="$route.path" /></main>
 </template>
 
 <style scoped>

@@ -2,6 +2,7 @@
 //! `cargo xtask test` are all that a newcomer needs.
 
 mod console;
+mod fuzz;
 mod packages;
 mod queries;
 
@@ -37,11 +38,31 @@ enum Task {
         /// Only tests whose name contains this; checks are skipped then.
         filter: Option<String>,
     },
-    /// Write what is generated from the code and kept: query data and the
-    /// OpenAPI document.
+    /// Write what is generated from the code and kept: query data, the OpenAPI
+    /// document and the page of findings.
     Generate,
+    /// Install what is missing, and measure; `survey` is what there is.
+    Bench {
+        /// What to measure.
+        what: Measure,
+        /// How many domains; 100,000 if left out.
+        domains: Option<u32>,
+    },
+    /// Run each fuzz target for a while.
+    Fuzz {
+        /// Seconds for each.
+        #[arg(default_value_t = 60)]
+        seconds: u32,
+    },
     /// Take the pictures in docs/screenshots from a fresh demo.
     Shots,
+}
+
+/// What can be measured.
+#[derive(Clone, Copy, clap::ValueEnum)]
+enum Measure {
+    /// DNS surveys, beside dnsperf.
+    Survey,
 }
 
 fn main() -> anyhow::Result<()> {
@@ -51,6 +72,8 @@ fn main() -> anyhow::Result<()> {
         Task::Demo { options } => demo(&options),
         Task::Test { filter } => test(filter.as_deref()),
         Task::Generate => generate(),
+        Task::Bench { what: Measure::Survey, domains } => bench(domains),
+        Task::Fuzz { seconds } => fuzz::run(seconds),
         Task::Shots => shots(),
     }
 }
@@ -107,7 +130,7 @@ fn set_up() -> anyhow::Result<()> {
 fn demo(options: &[String]) -> anyhow::Result<()> {
     set_up()?;
     say("Compiling the service");
-    cargo(&["build", "--package", "nomenta-cli"])?;
+    cargo(&["build", "--workspace"])?;
     say("Starting the demo");
     // Taking this process's place, so that signals reach the demo itself.
     let error = Command::new("target/debug/nomenta").arg("demo").args(options).exec();
@@ -126,20 +149,30 @@ fn test(filter: Option<&str>) -> anyhow::Result<()> {
     cargo(&["clippy", "--workspace", "--all-targets", "--", "--deny", "warnings"])?;
     say("Checking that what is generated is up to date");
     cargo(&["build", "--workspace"])?;
-    ensure!(
-        fs::read_to_string(OPENAPI)? == openapi()?,
-        "{OPENAPI} is out of date. Run: cargo xtask generate"
-    );
+    for (path, words) in GENERATED {
+        let current = fs::read_to_string(path).is_ok_and(|text| printed(words).is_ok_and(|now| now == text));
+        ensure!(current, "{path} is out of date. Run: cargo xtask generate");
+    }
     say("Running every test");
     cargo(&["test", "--workspace", "--no-fail-fast"])
 }
 
-const OPENAPI: &str = "docs/openapi.json";
+fn bench(domains: Option<u32>) -> anyhow::Result<()> {
+    set_up()?;
+    packages::ensure_one("dnsperf", "dnsperf")?;
+    let domains = domains.map(|n| n.to_string());
+    let words = ["bench", "--package", "nomenta-cli", "--bench", "survey", "--"];
+    cargo(&words.into_iter().chain(domains.as_deref()).collect::<Vec<_>>())
+}
 
-fn openapi() -> anyhow::Result<String> {
-    let output = Command::new("target/debug/nomenta").arg("openapi").output()?;
+/// Documents that are made from the code, and the call that prints each.
+const GENERATED: [(&str, &[&str]); 2] =
+    [("docs/openapi.json", &["openapi"]), ("docs/findings.md", &["findings", "--as", "markdown"])];
+
+fn printed(words: &[&str]) -> anyhow::Result<String> {
+    let output = Command::new("target/debug/nomenta").args(words).output()?;
     if !output.status.success() {
-        bail!("nomenta openapi failed: {}", String::from_utf8_lossy(&output.stderr));
+        bail!("nomenta {} failed: {}", words.join(" "), String::from_utf8_lossy(&output.stderr));
     }
     Ok(String::from_utf8(output.stdout)?)
 }
@@ -148,15 +181,18 @@ fn generate() -> anyhow::Result<()> {
     packages::ensure()?;
     say("Preparing the query data");
     queries::prepare()?;
-    say("Writing the OpenAPI document");
-    cargo(&["build", "--package", "nomenta-cli"])?;
+    say("Writing the documents made from the code");
+    cargo(&["build", "--workspace"])?;
     fs::create_dir_all("docs")?;
-    Ok(fs::write(OPENAPI, openapi()?)?)
+    for (path, words) in GENERATED {
+        fs::write(path, printed(words)?)?;
+    }
+    Ok(())
 }
 
 fn shots() -> anyhow::Result<()> {
     set_up()?;
-    cargo(&["build", "--package", "nomenta-cli"])?;
+    cargo(&["build", "--workspace"])?;
     say("Starting a demo to take pictures of");
     let ready = env::current_dir()?.join("target/shots-ready.json");
     let _ = fs::remove_file(&ready);

@@ -27,7 +27,18 @@ const WANTED: [(&str, &str); 8] = [
 /// If something is missing and may not be installed; the message has the
 /// command that would.
 pub(crate) fn ensure() -> anyhow::Result<()> {
-    let missing = missing();
+    install(&missing())
+}
+
+/// Installs one more package, unless what it brings is there.
+///
+/// # Errors
+/// As for [`ensure`].
+pub(crate) fn ensure_one(thing: &str, package: &'static str) -> anyhow::Result<()> {
+    if present(thing) { Ok(()) } else { install(&[package]) }
+}
+
+fn install(missing: &[&str]) -> anyhow::Result<()> {
     if missing.is_empty() {
         return Ok(());
     }
@@ -50,7 +61,7 @@ pub(crate) fn ensure() -> anyhow::Result<()> {
     };
     apt(&["update", "-qq"])?;
     let install = ["install", "-qq", "-y", "--no-install-recommends"];
-    apt(&[&install[..], &missing].concat())
+    apt(&[&install[..], missing].concat())
 }
 
 fn missing() -> Vec<&'static str> {

@@ -2,17 +2,23 @@
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
+export type BaselineView = Schemas["BaselineView"];
 export type DomainDetail = Schemas["DomainDetail"];
 export type Edit = Schemas["Edit"];
 export type Event = Schemas["Event"];
 export type Gate = Schemas["Gate"];
 export type JudgedLine = Schemas["JudgedLine"];
 export type OpenFinding = Schemas["OpenFinding"];
+export type Line = Schemas["Line"];
+export type Rehearsal = Schemas["Rehearsal"];
 export type RosterLine = Schemas["RosterLine"];
+export type Sheet = Schemas["Sheet"];
 export type SheetView = Schemas["SheetView"];
 export type Site = Schemas["Site"];
 export type StageCount = Schemas["StageCount"];
+export type SpreadPoint = Schemas["SpreadPoint"];
 export type Verdict = Schemas["Verdict"];
+export type Wait = Schemas["Wait"];
 export type Who = Schemas["Who"];
 
 /** A problem document (RFC 9457) as an error. */
@@ -21,32 +27,43 @@ export class Problem extends Error {
     readonly status: number,
     detail: string,
     readonly fields: Record<string, string>,
+    readonly line?: number,
   ) {
     super(detail);
   }
 }
 
-async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+async function send(
+  method: string,
+  path: string,
+  headers: Record<string, string> = {},
+  body?: string,
+): Promise<string> {
   let response: Response;
   try {
-    response = await fetch(`/api/v1/${path}`, {
-      method,
-      headers: body === undefined ? {} : { "Content-Type": "application/json" },
-      body: body === undefined ? undefined : JSON.stringify(body),
-    });
+    response = await fetch(`/api/v1/${path}`, { method, headers, body });
   } catch {
     throw new Problem(0, "The service cannot be reached. Your entries are kept; try again.", {});
   }
   const text = await response.text();
-  if (response.ok) return (text ? JSON.parse(text) : undefined) as T;
+  if (response.ok) return text;
   throw problem(response.status, text);
+}
+
+async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const text =
+    body === undefined
+      ? await send(method, path)
+      : await send(method, path, { "Content-Type": "application/json" }, JSON.stringify(body));
+  return (text ? JSON.parse(text) : undefined) as T;
 }
 
 function problem(status: number, text: string): Problem {
   try {
     const document = JSON.parse(text) as Schemas["Problem"];
     const fields = (document.errors ?? []).map((e) => [e.field, e.message]);
-    return new Problem(status, document.detail, Object.fromEntries(fields));
+    const line = document.errors?.[0]?.line ?? undefined;
+    return new Problem(status, document.detail, Object.fromEntries(fields), line);
   } catch {
     return new Problem(status, `The service answered with status ${status}. Try again.`, {});
   }
@@ -72,8 +89,20 @@ export const api = {
     const given = Object.entries({ ...query, limit: String(PAGE) }).filter(([, v]) => v);
     return call<RosterLine[]>("GET", `domains?${new URLSearchParams(given)}`);
   },
-  enrol: (host: string, site: string) => call<SheetView>("POST", "domains", { host, site }),
+  enrol: (host: string, site: string, pair: boolean) =>
+    call<SheetView>("POST", "domains", { host, site, pair }),
   domain: (host: string) => call<DomainDetail>("GET", at(host)),
+  sheet: (host: string, reveal: boolean) =>
+    call<SheetView>("GET", `${at(host)}/sheet?reveal=${reveal}`),
+  /** The sheet as plain text, Markdown, CSV or lines of a master file. */
+  sheetAs: (host: string, kind: string) => send("GET", `${at(host)}/sheet`, { Accept: kind }),
+  rotate: (host: string) => call<SheetView>("POST", `${at(host)}/token`),
+  baseline: (host: string) => call<BaselineView>("GET", `${at(host)}/baseline`),
+  rehearse: async (host: string, zone: string, reveal: boolean) => {
+    const headers = { "Content-Type": "text/dns; charset=utf-8" };
+    const path = `${at(host)}/rehearsal?reveal=${reveal}`;
+    return JSON.parse(await send("POST", path, headers, zone)) as Rehearsal;
+  },
   look: (host: string) => call<void>("POST", `${at(host)}/survey`),
   history: (host: string, after: number) =>
     call<Event[]>("GET", `${at(host)}/events?after=${after}`),

@@ -39,7 +39,7 @@ pub(crate) enum Shape {
     Csv,
     /// Plain text for a mail; sheets only.
     Text,
-    /// Markdown; sheets only.
+    /// Markdown; sheets and the list of findings only.
     Markdown,
     /// Lines of a master file (RFC 1035); sheets and baselines only.
     Zone,
@@ -53,6 +53,8 @@ pub(crate) enum Verb {
     Demo(DemoOptions),
     /// Print the OpenAPI document of the API.
     Openapi,
+    /// List every finding there can be, and what it means.
+    Findings,
     /// Accounts of the platform.
     #[command(subcommand)]
     Account(AccountVerb),

@@ -41,6 +41,7 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Serve(options) => commands::serve::run(*options).await,
         Verb::Demo(options) => commands::demo::run(&client, options).await,
         Verb::Openapi => commands::serve::openapi(),
+        Verb::Findings => commands::findings::run(shape),
         Verb::Account(verb) => commands::registry::account(&client, shape, verb).await,
         Verb::Site(verb) => commands::registry::site(&client, shape, verb).await,
         Verb::Ingress(verb) => commands::registry::ingress(&client, shape, verb).await,

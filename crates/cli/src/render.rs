@@ -40,6 +40,11 @@ pub(crate) fn listing<T: Serialize, const N: usize>(
     }
 }
 
+/// The word that a value has on the wire.
+pub(crate) fn word_of<T: Serialize>(value: &T) -> String {
+    serde_json::to_value(value).ok().and_then(|v| v.as_str().map(str::to_owned)).unwrap_or_default()
+}
+
 /// Prints one sentence, or what it is about.
 pub(crate) fn said<T: Serialize>(shape: Shape, value: &T, sentence: &str) -> anyhow::Result<Done> {
     shown(shape, value, || println!("{sentence}"))

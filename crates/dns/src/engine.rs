@@ -120,6 +120,29 @@ struct Driver {
     in_flight: usize,
     /// When a server that is asked slowly may be asked again.
     resume: Option<Instant>,
+    tally: Tally,
+}
+
+/// What happened since the counters were last told.
+#[derive(Default)]
+struct Tally {
+    answered: u64,
+    unanswered: u64,
+    repeated: u64,
+    shared: u64,
+}
+
+impl Tally {
+    fn tell(&mut self) {
+        let Self { answered, unanswered, repeated, shared } = std::mem::take(self);
+        for (result, count) in
+            [("answered", answered), ("unanswered", unanswered), ("repeated", repeated), ("shared", shared)]
+        {
+            if count > 0 {
+                metrics::counter!("nomenta_dns_questions_total", "result" => result).increment(count);
+            }
+        }
+    }
 }
 
 impl Driver {
@@ -135,6 +158,7 @@ impl Driver {
             deadlines: VecDeque::new(),
             in_flight: 0,
             resume: None,
+            tally: Tally::default(),
         }
     }
 
@@ -144,6 +168,7 @@ impl Driver {
             self.receive();
             self.expire();
             self.send();
+            self.tally.tell();
             if !open && self.batches.is_empty() {
                 return;
             }
@@ -181,7 +206,10 @@ impl Driver {
         for (index, ask) in batch.asks.into_iter().enumerate() {
             let waiter = Waiter { batch: batch_key, index };
             match self.asked.get(&ask) {
-                Some(&key) => self.queries[key].waiters.push(waiter),
+                Some(&key) => {
+                    self.tally.shared += 1;
+                    self.queries[key].waiters.push(waiter);
+                }
                 None => self.queue(ask, waiter),
             }
         }
@@ -304,6 +332,7 @@ impl Driver {
             self.land(key, |server| server.silent(now));
             let query = &mut self.queries[key];
             if query.tries > 0 {
+                self.tally.repeated += 1;
                 let address = query.ask.server;
                 if self.servers.get_mut(&address).is_some_and(|server| server.push_back(key)) {
                     self.active.push(address);
@@ -316,6 +345,10 @@ impl Driver {
     }
 
     fn finish(&mut self, key: usize, got: Got, rtt: Duration) {
+        match got {
+            Got::Reply(_) => self.tally.answered += 1,
+            _ => self.tally.unanswered += 1,
+        }
         let Query { ask, mut waiters, .. } = self.queries.remove(key);
         self.asked.remove(&ask);
         let last = waiters.pop();

@@ -121,6 +121,59 @@ impl Store {
         Ok(())
     }
 
+    /// Takes many domains of one site in at once; all or none.
+    ///
+    /// # Errors
+    /// As for [`enrol`](Self::enrol); the name of the first one that is taken
+    /// already.
+    pub async fn enrol_many(&self, site: &str, domains: &[(Subject, Token)], token_expires_at: DateTime<Utc>) -> Result<(), StoreError> {
+        let now = Utc::now();
+        let found = sqlx::query!(
+            "SELECT s.id, a.name AS account FROM sites s JOIN accounts a ON a.id = s.account_id
+             WHERE s.name = $1",
+            site
+        );
+        let found = found.fetch_optional(&self.pool).await?.ok_or_else(|| StoreError::missing("site", site))?;
+        let ids: Vec<_> = domains.iter().map(|_| Uuid::now_v7()).collect();
+        let hosts: Vec<_> = domains.iter().map(|(subject, _)| subject.to_string()).collect();
+        let zones: Vec<_> = domains.iter().map(|(subject, _)| subject.host.registered().to_owned()).collect();
+        let tokens: Vec<_> = domains.iter().map(|(_, token)| token.as_str().to_owned()).collect();
+        let gates = Gates::new(now);
+        let mut tx = self.pool.begin().await?;
+        let taken = sqlx::query_scalar!("SELECT host FROM domains WHERE host = ANY($1) ORDER BY host LIMIT 1", &hosts);
+        if let Some(host) = taken.fetch_optional(&mut *tx).await? {
+            return Err(StoreError::Taken { what: "a domain", name: host });
+        }
+        sqlx::query!(
+            "INSERT INTO domains (id, host, zone, token, site_id, token_expires_at, gates, stage, enrolled_at)
+             SELECT n.id, n.host, n.zone, n.token, $5, $6, $7, $8, $9
+             FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[]) AS n (id, host, zone, token)",
+            &ids,
+            &hosts,
+            &zones,
+            &tokens,
+            found.id,
+            token_expires_at,
+            json!(gates),
+            gates.stage().to_string(),
+            now
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "INSERT INTO tasks (domain_id, kind, due) SELECT id, 'look', $2 FROM unnest($1::uuid[]) AS n (id)",
+            &ids,
+            now
+        )
+        .execute(&mut *tx)
+        .await?;
+        let data = json!({ "site": site, "account": found.account });
+        events::append_many(&mut tx, &ids, &hosts, now, EventKind::Enrolled, &data).await?;
+        sqlx::query!("SELECT pg_notify('nomenta_work', '')").fetch_one(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
     pub(crate) async fn domain_id(&self, host: &str) -> Result<Uuid, StoreError> {
         sqlx::query_scalar!("SELECT id FROM domains WHERE host = $1", host)
             .fetch_optional(&self.pool)

@@ -101,6 +101,34 @@ pub(crate) async fn append(
     Ok(())
 }
 
+/// Writes the same event of many domains.
+pub(crate) async fn append_many(
+    tx: &mut PgConnection,
+    domains: &[Uuid],
+    hosts: &[String],
+    at: DateTime<Utc>,
+    kind: EventKind,
+    data: &Value,
+) -> Result<(), StoreError> {
+    sqlx::query!("SELECT pg_advisory_xact_lock($1)", EVENT_LOCK).fetch_one(&mut *tx).await?;
+    let ids: Vec<_> = domains.iter().map(|_| Uuid::now_v7()).collect();
+    sqlx::query!(
+        "INSERT INTO events (id, domain_id, host, kind, at, data)
+         SELECT n.id, n.domain_id, n.host, $4, $5, $6
+         FROM unnest($1::uuid[], $2::uuid[], $3::text[]) AS n (id, domain_id, host)",
+        &ids,
+        domains,
+        hosts,
+        kind.as_str(),
+        at,
+        data
+    )
+    .execute(&mut *tx)
+    .await?;
+    sqlx::query!("SELECT pg_notify('nomenta_events', '')").fetch_one(&mut *tx).await?;
+    Ok(())
+}
+
 impl Store {
     /// Events after position `after`, oldest first, of one domain or of all.
     ///

@@ -47,6 +47,33 @@ pub struct Glanced {
 }
 
 impl Store {
+    /// Makes every domain due at one moment, for a quick look where that will
+    /// do; returns how many there are.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn all_due_at(&self, due: DateTime<Utc>) -> Result<u64, StoreError> {
+        let done = sqlx::query!("UPDATE tasks SET due = $1 WHERE kind = 'look'", due).execute(&self.pool).await?;
+        sqlx::query!("SELECT pg_notify('nomenta_work', '')").fetch_one(&self.pool).await?;
+        Ok(done.rows_affected())
+    }
+
+    /// How many looks are due by a moment, quick ones and full ones.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn due_by(&self, moment: DateTime<Utc>) -> Result<(i64, i64), StoreError> {
+        let row = sqlx::query!(
+            r#"SELECT count(*) FILTER (WHERE quick IS NOT NULL) AS "quick!",
+                      count(*) FILTER (WHERE quick IS NULL) AS "full!"
+               FROM tasks WHERE kind = 'look' AND due <= $1"#,
+            moment
+        )
+        .fetch_one(&self.pool)
+        .await?;
+        Ok((row.quick, row.full))
+    }
+
     /// Takes up to `most` domains that are due for a quick look.
     ///
     /// # Errors

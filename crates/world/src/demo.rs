@@ -83,6 +83,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         sealing_key: secrets.sealing_key.clone(),
         admin_key: secrets.admin_key.clone(),
         edge_key: secrets.edge_key.clone(),
+        alone: false,
         options: ["--look-first=2", "--look-most=20", "--look-live=30", "--order-retry=60", "--patience=180"]
             .map(Into::into)
             .into(),

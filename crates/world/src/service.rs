@@ -29,6 +29,8 @@ pub struct ServiceSetup {
     pub admin_key: String,
     /// Secret of its edge key.
     pub edge_key: String,
+    /// Whether it reads the zones' own servers alone, through no vantage.
+    pub alone: bool,
     /// More options of `serve`.
     pub options: Vec<String>,
 }
@@ -79,7 +81,7 @@ impl ServiceSetup {
         option("acme-zone", format!("acme.{}", crate::layout::PLATFORM.zone));
         option("root-server", ROOT.to_string());
         option("dns-port", layout.dns_port().to_string());
-        for vantage in layout.vantage_words() {
+        for vantage in layout.vantage_words().into_iter().filter(|_| !self.alone) {
             option("vantage", vantage);
         }
         option("vantage-roots", layout.vantage_roots().display().to_string());

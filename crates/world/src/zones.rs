@@ -255,6 +255,15 @@ impl Zones {
         }
     }
 
+    /// The IPv4 addresses that a resolver gives for a name now.
+    ///
+    /// # Errors
+    /// If it does not answer.
+    pub async fn addresses_at(&self, vantage: SocketAddr, owner: &str) -> anyhow::Result<Vec<Ipv4Addr>> {
+        let reply = ask(vantage, owner, RecordType::A).await?;
+        Ok(reply.answers().iter().filter_map(|r| r.data().as_a()).map(|a| a.0).collect())
+    }
+
     /// Lets the first `count` resolvers learn the addresses of a name, as
     /// visitors of the site have.
     ///

@@ -1,20 +1,43 @@
 <script setup lang="ts">
-import { ElButton } from "element-plus";
-import { ref } from "vue";
+import { ElButton, ElTabPane, ElTabs } from "element-plus";
+import { computed, ref } from "vue";
+import { useRoute, useRouter } from "vue-router";
 
 import GatePosts from "@/components/GatePosts.vue";
 import { useNow } from "@/composables/useNow";
 import { exact, since, until } from "@/lib/time";
+import { inUse } from "@/lib/ways";
 
+import BaselinePane from "./BaselinePane.vue";
+import EditTable from "./EditTable.vue";
 import FindingPanel from "./FindingPanel.vue";
 import HistoryList from "./HistoryList.vue";
+import RehearsalPane from "./RehearsalPane.vue";
+import SheetPane from "./SheetPane.vue";
 import SheetTable from "./SheetTable.vue";
+import WaitPanel from "./WaitPanel.vue";
 import { useDomain } from "./useDomain";
 
 const props = defineProps<{ host: string }>();
 const { detail, history, error, look } = useDomain(props.host);
 const now = useNow();
 const looking = ref(false);
+const route = useRoute();
+const router = useRouter();
+
+/** Which pane is open; kept in the address, so that it can be passed on. */
+const pane = computed({
+  get: () => String(route.query.pane ?? "now"),
+  set: (name) => void router.replace({ query: name === "now" ? {} : { pane: name } }),
+});
+
+/** The list is worth showing where it says more than one finding does. */
+const list = computed(() => {
+  const { todo = [], findings = [] } = detail.value ?? {};
+  const told = findings.length === 1 && (findings[0]?.edits.length ?? 0) >= todo.length;
+  return todo.some((edit) => edit.kind !== "keep") && !told ? todo : [];
+});
+const held = computed(() => detail.value?.waits.some((wait) => wait.holds.length > 0) ?? false);
 
 async function lookNow() {
   looking.value = true;
@@ -28,6 +51,12 @@ async function lookNow() {
       <div class="title">
         <h1>{{ detail.shown }}</h1>
         <span class="soft">site {{ detail.site }}, account {{ detail.account }}</span>
+        <span v-if="detail.pair" class="soft">
+          {{ detail.pair.is_primary ? "with" : "leads to" }}
+          <RouterLink :to="{ name: 'domain', params: { host: detail.pair.other } }">{{
+            detail.pair.other
+          }}</RouterLink>
+        </span>
         <span class="next soft" :title="detail.next_look ? exact(detail.next_look) : ''">
           {{ detail.next_look ? `Next look ${until(detail.next_look, now)}` : "" }}
         </span>
@@ -45,30 +74,55 @@ async function lookNow() {
         </ol>
       </div>
     </header>
-    <section v-if="detail.findings.length">
-      <h2>What is wrong, and what to do</h2>
-      <FindingPanel
-        v-for="finding in detail.findings"
-        :key="finding.code"
-        :finding="finding"
-        :now="now"
-      />
-    </section>
-    <section>
-      <h2>What to publish in {{ detail.zone }}, beside what is read</h2>
-      <SheetTable :lines="detail.lines" />
-    </section>
-    <section v-if="detail.certificate">
-      <h2>Certificate</h2>
-      <p class="record">
-        {{ detail.certificate.issuer }}, serial {{ detail.certificate.serial }}, until
-        {{ detail.certificate.not_after.slice(0, 10) }}
-      </p>
-    </section>
-    <section>
-      <h2>What happened</h2>
-      <HistoryList :events="history" />
-    </section>
+    <ElTabs v-model="pane">
+      <ElTabPane label="Now" name="now">
+        <div class="now">
+          <section v-if="detail.findings.length">
+            <h2>What is wrong, and what to do</h2>
+            <FindingPanel
+              v-for="finding in detail.findings"
+              :key="finding.code"
+              :finding="finding"
+              :now="now"
+            />
+          </section>
+          <section v-if="list.length">
+            <h2>For the customer, in this order</h2>
+            <EditTable :edits="list" />
+          </section>
+          <section v-if="held">
+            <h2>How long it will take</h2>
+            <WaitPanel :waits="detail.waits" :spreads="detail.spreads" :now="now" />
+          </section>
+          <section>
+            <h2>What to publish in {{ detail.zone }}, beside what is read</h2>
+            <SheetTable :lines="inUse(detail.lines)" />
+          </section>
+          <section v-if="!held && detail.spreads.length > 1">
+            <h2>How it spread</h2>
+            <WaitPanel :waits="detail.waits" :spreads="detail.spreads" :now="now" />
+          </section>
+          <section v-if="detail.certificate">
+            <h2>Certificate</h2>
+            <p class="record">
+              {{ detail.certificate.issuer }}, serial {{ detail.certificate.serial }}, until
+              {{ detail.certificate.not_after.slice(0, 10) }}
+            </p>
+          </section>
+          <section>
+            <h2>What happened</h2>
+            <HistoryList :events="history" />
+          </section>
+        </div>
+      </ElTabPane>
+      <ElTabPane label="Sheet" name="sheet" lazy><SheetPane :host="detail.host" /></ElTabPane>
+      <ElTabPane label="Baseline" name="baseline" lazy>
+        <BaselinePane :host="detail.host" :zone="detail.zone" />
+      </ElTabPane>
+      <ElTabPane label="Rehearsal" name="rehearsal" lazy>
+        <RehearsalPane :host="detail.host" />
+      </ElTabPane>
+    </ElTabs>
   </section>
   <section v-else-if="error" class="page">
     <p>{{ error }} <RouterLink :to="{ name: 'roster' }">Back to the roster</RouterLink></p>
@@ -91,6 +145,11 @@ async function lookNow() {
   display: grid;
   gap: calc(var(--step) * 2);
   margin-top: calc(var(--step) * 2);
+}
+
+.now {
+  display: grid;
+  gap: calc(var(--step) * 4);
 }
 
 .states {

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import type { OpenFinding } from "@/api/client";
-import CopyField from "@/components/CopyField.vue";
 import { exact, since } from "@/lib/time";
+
+import EditTable from "./EditTable.vue";
 
 defineProps<{ finding: OpenFinding; now: number }>();
 </script>
@@ -15,27 +16,7 @@ defineProps<{ finding: OpenFinding; now: number }>();
       }}</span>
     </h3>
     <p>{{ finding.remedy }}</p>
-    <table v-if="finding.edits.length">
-      <thead>
-        <tr>
-          <th scope="col">Do</th>
-          <th scope="col">Type</th>
-          <th scope="col">Host</th>
-          <th scope="col">Value</th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr
-          v-for="edit in finding.edits"
-          :key="`${edit.kind} ${edit.rtype} ${edit.owner} ${edit.value}`"
-        >
-          <td class="do">{{ edit.kind }}</td>
-          <td class="record">{{ edit.rtype }}</td>
-          <td><CopyField :value="edit.host_field" what="host" /></td>
-          <td><CopyField :value="edit.value" what="value" /></td>
-        </tr>
-      </tbody>
-    </table>
+    <EditTable v-if="finding.edits.length" :edits="finding.edits" />
     <details>
       <summary>Evidence</summary>
       <p>{{ finding.remark }}</p>
@@ -73,11 +54,6 @@ p {
   max-width: 76ch;
   margin: var(--step) 0;
   overflow-wrap: anywhere;
-}
-
-.do {
-  width: 70px;
-  font-weight: 600;
 }
 
 details {

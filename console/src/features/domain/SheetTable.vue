@@ -38,10 +38,10 @@ const story = (cell: Cell) => {
       </tr>
     </thead>
     <tbody>
-      <tr v-for="line in lines" :key="line.rtype + line.value">
-        <td class="record">{{ line.rtype }}</td>
-        <td><CopyField :value="line.host_field" what="host" /></td>
-        <td><CopyField :value="line.value" what="value" /></td>
+      <tr v-for="line in lines" :key="line.way + line.rtype + line.value">
+        <td class="record">{{ line.way === "alias" ? "ALIAS" : line.rtype }}</td>
+        <td><CopyField :value="line.host_field || line.owner" what="host" /></td>
+        <td><CopyField :value="line.value_field" what="value" /></td>
         <td class="record">{{ line.ttl }}</td>
         <td v-for="(cell, index) in cells(line)" :key="index" :title="cell && story(cell)">
           <VerdictMark v-if="cell" :verdict="cell.verdict" word />

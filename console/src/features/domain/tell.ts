@@ -8,6 +8,8 @@ export function tell(event: Event): string {
   switch (event.type) {
     case "nomenta.domain.enrolled":
       return `Enrolled for the site ${data.site} of ${data.account}.`;
+    case "nomenta.token.rotated":
+      return "Given a new token.";
     case "nomenta.gate.changed":
       return `${data.gate}: ${data.from} → ${data.to}. ${data.reason}`;
     case "nomenta.finding.opened":

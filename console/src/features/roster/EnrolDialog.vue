@@ -1,5 +1,14 @@
 <script setup lang="ts">
-import { ElButton, ElDialog, ElForm, ElFormItem, ElInput, ElOption, ElSelect } from "element-plus";
+import {
+  ElButton,
+  ElCheckbox,
+  ElDialog,
+  ElForm,
+  ElFormItem,
+  ElInput,
+  ElOption,
+  ElSelect,
+} from "element-plus";
 import { onMounted, reactive, ref } from "vue";
 import { useRouter } from "vue-router";
 
@@ -8,7 +17,7 @@ import { api, Problem, type Site } from "@/api/client";
 const open = defineModel<boolean>({ required: true });
 const router = useRouter();
 const sites = ref<Site[]>([]);
-const form = reactive({ host: "", site: "" });
+const form = reactive({ host: "", site: "", pair: false });
 const errors = ref<Record<string, string>>({});
 const busy = ref(false);
 
@@ -19,9 +28,9 @@ async function submit() {
   if (!form.site) return;
   busy.value = true;
   try {
-    const sheet = await api.enrol(form.host, form.site);
+    const sheet = await api.enrol(form.host, form.site, form.pair);
     open.value = false;
-    await router.push({ name: "domain", params: { host: sheet.host } });
+    await router.push({ name: "domain", params: { host: sheet.routed } });
   } catch (problem) {
     if (!(problem instanceof Problem)) throw problem;
     errors.value = Object.keys(problem.fields).length ? problem.fields : { host: problem.message };
@@ -47,6 +56,11 @@ async function submit() {
             :value="site.name"
           />
         </ElSelect>
+      </ElFormItem>
+      <ElFormItem :error="errors.pair">
+        <ElCheckbox v-model="form.pair">
+          With and without www; this one is the primary, and the other leads to it
+        </ElCheckbox>
       </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy">Enrol</ElButton>
     </ElForm>

@@ -2,6 +2,7 @@
 
 pub mod demo;
 pub mod domain;
+pub mod findings;
 pub mod registry;
 pub mod rehearse;
 pub mod serve;

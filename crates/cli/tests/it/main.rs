@@ -16,3 +16,4 @@ mod rehearsal;
 mod shots;
 mod stage;
 mod store;
+mod waiting;

@@ -68,6 +68,7 @@ pub fn setup(port: u16, database: String) -> ServiceSetup {
         sealing_key: "5e".repeat(32),
         admin_key: ADMIN.into(),
         edge_key: EDGE_KEY.into(),
+        alone: false,
         options: ["--look-first=1", "--look-most=2", "--look-live=4", "--order-retry=4"]
             .map(Into::into)
             .into(),

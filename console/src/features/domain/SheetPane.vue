@@ -1,0 +1,115 @@
+<script setup lang="ts">
+import { ElButton, ElMessageBox } from "element-plus";
+import { ref, watch } from "vue";
+
+import { api, Problem, type SheetView } from "@/api/client";
+import { useSession } from "@/stores/session";
+
+import SheetChoices from "./SheetChoices.vue";
+
+const props = defineProps<{ host: string }>();
+const session = useSession();
+const view = ref<SheetView | null>(null);
+const revealed = ref(false);
+const copied = ref("");
+const error = ref("");
+const mayEdit = session.who?.role !== "viewer";
+
+const KINDS = [
+  ["text/plain", "text for a mail"],
+  ["text/markdown", "Markdown"],
+  ["text/csv", "CSV"],
+  ["text/dns", "zone-file lines"],
+] as const;
+
+async function attempt(what: () => Promise<void>) {
+  error.value = "";
+  try {
+    await what();
+  } catch (problem) {
+    if (!(problem instanceof Problem)) throw problem;
+    error.value = problem.message;
+  }
+}
+
+const read = () =>
+  attempt(async () => {
+    view.value = await api.sheet(props.host, revealed.value);
+  });
+
+const copy = (kind: string, words: string) =>
+  attempt(async () => {
+    await navigator.clipboard.writeText(await api.sheetAs(props.host, kind));
+    copied.value = words;
+    window.setTimeout(() => (copied.value = ""), 2000);
+  });
+
+async function rotate() {
+  const question =
+    "The customer must publish the new token; the one on the old sheet proves nothing any more.";
+  const sure = await ElMessageBox.confirm(question, "Replace the token?", {
+    confirmButtonText: "Replace it",
+    cancelButtonText: "Leave it",
+  }).catch(() => null);
+  if (!sure) return;
+  await attempt(async () => {
+    view.value = await api.rotate(props.host);
+    revealed.value = true;
+  });
+}
+
+watch(() => [props.host, revealed.value], read, { immediate: true });
+</script>
+
+<template>
+  <p v-if="error" role="alert" class="error">{{ error }}</p>
+  <div v-if="view">
+    <div v-if="mayEdit" class="tools">
+      <ElButton @click="revealed = !revealed">
+        {{ revealed ? "Mask the token" : "Show the token" }}
+      </ElButton>
+      <ElButton @click="rotate">Replace the token</ElButton>
+      <span class="soft">The token is good until {{ view.token_expires_at.slice(0, 10) }}.</span>
+      <span class="copies">
+        <span class="soft" aria-live="polite">{{
+          copied ? `Copied as ${copied}` : "Copy as"
+        }}</span>
+        <ElButton v-for="[kind, words] in KINDS" :key="kind" text @click="copy(kind, words)">
+          {{ words }}
+        </ElButton>
+      </span>
+    </div>
+    <SheetChoices :sheet="view" />
+    <template v-if="view.pair">
+      <h2>
+        The other of the pair, {{ view.pair.sheet.routed
+        }}{{ view.pair.is_primary ? ", the primary" : "" }}
+      </h2>
+      <SheetChoices :sheet="view.pair.sheet" />
+    </template>
+  </div>
+</template>
+
+<style scoped>
+.tools {
+  display: flex;
+  flex-wrap: wrap;
+  gap: var(--step);
+  align-items: center;
+  margin-bottom: calc(var(--step) * 3);
+}
+
+.tools .el-button + .el-button {
+  margin-left: 0;
+}
+
+.copies {
+  display: flex;
+  align-items: center;
+  margin-left: auto;
+}
+
+.error {
+  color: var(--blocked);
+}
+</style>

@@ -1,0 +1,76 @@
+<script setup lang="ts">
+import { computed } from "vue";
+
+import type { SpreadPoint, Wait } from "@/api/client";
+import { clock, exact, until } from "@/lib/time";
+
+import SpreadChart from "./SpreadChart.vue";
+
+// Who sees the routing, who still holds an older answer, and until when.
+const props = defineProps<{ waits: Wait[]; spreads: SpreadPoint[]; now: number }>();
+const seeing = computed(() => props.waits.filter((wait) => wait.sees).length);
+
+function told(wait: Wait): string {
+  if (wait.sees) return "sees it";
+  if (!wait.holds.length) return "does not see it yet";
+  const held = `still holds ${wait.holds.join(", ")}`;
+  return wait.until
+    ? `${held}, until about ${clock(wait.until)}`
+    : `${held}, until it says not when`;
+}
+</script>
+
+<template>
+  <p>{{ seeing }} of {{ waits.length }} vantages see it.</p>
+  <div class="waiting">
+    <ul>
+      <li v-for="wait in waits" :key="wait.vantage" :class="{ sees: wait.sees }">
+        <strong>{{ wait.vantage }}</strong>
+        <span :title="wait.until ? exact(wait.until) : ''">
+          {{ told(wait) }}
+          <span v-if="wait.until && !wait.sees" class="left">{{ until(wait.until, now) }}</span>
+        </span>
+      </li>
+    </ul>
+    <SpreadChart :spreads="spreads" :waits="waits" :now="now" />
+  </div>
+</template>
+
+<style scoped>
+p {
+  margin: var(--step) 0;
+}
+
+.waiting {
+  display: grid;
+  grid-template-columns: minmax(300px, 1fr) 2fr;
+  gap: calc(var(--step) * 3);
+}
+
+ul {
+  margin: 0;
+  padding: 0;
+  list-style: none;
+}
+
+li {
+  display: grid;
+  grid-template-columns: 64px 1fr;
+  gap: var(--step);
+  padding: 5px 0;
+  border-bottom: 1px solid var(--hairline);
+  color: var(--waiting);
+}
+
+li strong {
+  color: var(--ink);
+}
+
+li.sees {
+  color: var(--act);
+}
+
+.left {
+  white-space: nowrap;
+}
+</style>

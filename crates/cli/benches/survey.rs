@@ -1,0 +1,320 @@
+//! How fast domains are surveyed, measured beside dnsperf in one run: against
+//! one Knot with many names, dnsperf, then the engine with every reading
+//! compared, turn about; then whole quick sweeps of a running service, queue
+//! and results in PostgreSQL included. `cargo xtask bench survey` runs it.
+
+use std::fmt::Write as _;
+use std::fs;
+use std::net::{IpAddr, Ipv4Addr};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use anyhow::{Context, ensure};
+use chrono::Utc;
+use futures::StreamExt;
+use futures::stream;
+use nomenta_core::hostname::Subject;
+use nomenta_core::ingress::Platform;
+use nomenta_core::reading::{Outcome, Reading, RecordData};
+use nomenta_core::survey::{Depth, Target};
+use nomenta_core::token::Token;
+use nomenta_dns::{DnsConfig, Egress, Glance, Politeness, Surveyor};
+use nomenta_store::Store;
+use nomenta_world::layout::{HARROW, ROOT};
+use nomenta_world::service::ServiceSetup;
+use nomenta_world::zones::servers;
+use nomenta_world::{Daemon, Layout, World, wait_for};
+use serde_json::json;
+
+const ZONE: &str = "fleet.example";
+const CANONICAL: &str = "onswick.edge.quaymark.example";
+const BASE_PORT: u16 = 21_630;
+/// Domains in one batch of the engine; several batches are under way at once.
+const BATCH: usize = 1000;
+const BATCHES: usize = 4;
+/// Questions on the way to the one server; dnsperf gets the same.
+const WINDOW: usize = 256;
+const ROUNDS: usize = 3;
+
+fn main() -> anyhow::Result<()> {
+    let words: Vec<String> = std::env::args().skip(1).filter(|w| w != "--bench").collect();
+    let count = match words.as_slice() {
+        [] => 100_000,
+        [count] => count.parse().with_context(|| format!("{count} is not a number of domains"))?,
+        _ => anyhow::bail!("One word at most: the number of domains"),
+    };
+    let runtime = tokio::runtime::Runtime::new()?;
+    runtime.block_on(async { tokio::spawn(bench(count)).await? })
+}
+
+async fn bench(count: usize) -> anyhow::Result<()> {
+    let layout = Layout::new(Path::new("/var/tmp/nomenta-bench"), BASE_PORT)?;
+    layout.wipe()?;
+    let world = World::start(layout, |what| eprintln!("{what} …")).await?;
+    eprintln!("Loading a zone of {count} names …");
+    world.zones.load(ZONE, &zone(count), None).await?;
+    // One server, so that dnsperf and Nomenta ask the same one.
+    world.zones.serve_at(ZONE, &servers(HARROW)[..1]).await?;
+
+    let mut rates = [Vec::new(), Vec::new()];
+    let questions = questions(&world.layout, count)?;
+    for round in 1..=ROUNDS {
+        rates[0].push(dnsperf(&world.layout, &questions)?);
+        rates[1].push(engine(&world.layout, count).await?);
+        eprintln!("Round {round}: dnsperf {:.0}/s, engine {:.0}/s", rates[0][round - 1], rates[1][round - 1]);
+    }
+    let sweeps = sweeps(&world, count).await?;
+    let [dnsperf, engine] = rates.map(median);
+    let table = table(count, dnsperf, engine, &sweeps);
+    println!("{table}");
+    world.stop().await;
+    Ok(())
+}
+
+fn median(mut rates: Vec<f64>) -> f64 {
+    rates.sort_by(f64::total_cmp);
+    rates[rates.len() / 2]
+}
+
+fn label(index: usize) -> String {
+    format!("s{index:06}")
+}
+
+/// Every name has the right CNAME and no token yet: a customer half-way.
+fn zone(count: usize) -> String {
+    let mut text = format!(
+        "$ORIGIN {ZONE}.\n$TTL 300\n@ SOA ns1.{0}. hostmaster 1 3600 600 86400 60\n@ NS ns1.{0}.\n",
+        HARROW.zone
+    );
+    for index in 0..count {
+        // Writing to a string cannot fail.
+        let _ = writeln!(text, "{} CNAME {CANONICAL}.", label(index));
+    }
+    text
+}
+
+fn platform() -> Platform {
+    let (zone, brand) = ("quaymark.example".into(), "quaymark".into());
+    Platform { zone, brand, proof_zone: None, acme_zone: None }
+}
+
+fn target(index: usize) -> anyhow::Result<Target> {
+    let subject = Subject::parse(&format!("{}.{ZONE}", label(index)))?;
+    Ok(Target::new(&subject, &platform(), CANONICAL.into()))
+}
+
+/// The questions of a quick survey, in dnsperf's format.
+fn questions(layout: &Layout, count: usize) -> anyhow::Result<PathBuf> {
+    let mut text = String::new();
+    for index in 0..count {
+        for question in target(index)?.questions(ZONE, Depth::Quick) {
+            let _ = writeln!(text, "{} {}", question.name, question.rtype);
+        }
+    }
+    let path = layout.state.join("questions");
+    fs::write(&path, text)?;
+    Ok(path)
+}
+
+/// Answered questions in a second, by dnsperf's own word.
+fn dnsperf(layout: &Layout, questions: &Path) -> anyhow::Result<f64> {
+    let output = Command::new("dnsperf")
+        .args(["-s", &HARROW.servers[0].to_string(), "-p", &layout.dns_port().to_string()])
+        .args(["-n", "1", "-c", "8", "-T", "1", "-q", &WINDOW.to_string(), "-d"])
+        .arg(questions)
+        .output()
+        .context("Cannot run dnsperf. It comes with the Debian package dnsperf.")?;
+    let text = String::from_utf8_lossy(&output.stdout).into_owned();
+    let number = |name: &str| {
+        let line = text.lines().find(|l| l.trim_start().starts_with(name))?;
+        line.split_whitespace().find_map(|w| w.parse::<f64>().ok())
+    };
+    let lost = number("Queries lost:").unwrap_or(0.0);
+    ensure!(lost < 1000.0, "dnsperf lost {lost} questions");
+    number("Queries per second:").with_context(|| format!("dnsperf says:\n{text}"))
+}
+
+/// Answered and compared readings in a second.
+async fn engine(layout: &Layout, count: usize) -> anyhow::Result<f64> {
+    let surveyor = Surveyor::new(DnsConfig {
+        roots: vec![ROOT.into()],
+        authority_port: layout.dns_port(),
+        vantages: Vec::new(),
+        vantage_roots: layout.vantage_roots(),
+        timeout: Duration::from_millis(1500),
+        tries: 3,
+        politeness: Politeness { in_flight: WINDOW, per_second: 0 },
+        egress: Egress::LoopbackOnly,
+    })?;
+    let glances: Vec<Glance> = (0..count)
+        .map(|index| Ok(Glance { target: target(index)?, zone: ZONE.into() }))
+        .collect::<anyhow::Result<_>>()?;
+    // The walk to the zone is not what is measured.
+    surveyor.glance(&glances[..1]).await;
+    let start = Instant::now();
+    let batches = stream::iter(glances.chunks(BATCH)).map(|batch| async { compared(&surveyor, batch).await });
+    let done: Vec<_> = batches.buffer_unordered(BATCHES).collect().await;
+    let took = start.elapsed().as_secs_f64();
+    let (answered, wrong) = done.into_iter().fold((0, 0), |(a, w), (more, bad)| (a + more, w + bad));
+    ensure!(wrong == 0, "{wrong} of {answered} readings are not what the zone holds");
+    ensure!(answered == count * 3, "{answered} of {} questions were answered", count * 3);
+    Ok(answered as f64 / took)
+}
+
+/// How many readings of a batch were answered, and how many of those differ
+/// from what must be there.
+async fn compared(surveyor: &Surveyor, batch: &[Glance]) -> (usize, usize) {
+    let surveys = surveyor.glance(batch).await;
+    let (mut answered, mut wrong) = (0, 0);
+    for (glance, survey) in batch.iter().zip(&surveys) {
+        for reading in survey.iter().flat_map(|s| &s.readings) {
+            answered += usize::from(matches!(reading.outcome, Outcome::Answer { .. }));
+            wrong += usize::from(!is_right(reading, &glance.target));
+        }
+    }
+    (answered, wrong)
+}
+
+fn is_right(reading: &Reading, target: &Target) -> bool {
+    let Some(records) = reading.answer() else { return false };
+    if reading.name == target.challenge {
+        return reading.is_nxdomain();
+    }
+    matches!(records, [r] if r.owner == target.routed && r.data == RecordData::Cname(target.canonical.clone()))
+}
+
+/// What sweeps of a running service came to.
+struct Sweeps {
+    /// Full looks in a second, when the domains were new.
+    first: f64,
+    /// Answered questions in a second, of each quick sweep.
+    quick: Vec<f64>,
+    /// Peak resident memory in MiB.
+    memory: u64,
+}
+
+async fn sweeps(world: &World, count: usize) -> anyhow::Result<Sweeps> {
+    let layout = &world.layout;
+    let database = world.database("bench").await?;
+    let store = Store::open(&database).await?;
+    let setup = ServiceSetup {
+        listen: layout.service(),
+        database,
+        sealing_key: "5e".repeat(32),
+        admin_key: "bench_admin".into(),
+        edge_key: "bench_edge".into(),
+        alone: true,
+        options: ["--look-first=7200", "--look-most=7200", "--server-window=256", "--server-rate=0"]
+            .map(Into::into)
+            .into(),
+    };
+    let program = Path::new(env!("CARGO_BIN_EXE_nomenta"));
+    let service = setup.start(layout, program, &layout.state.join("service.log")).await?;
+    enrol(&setup, &store, count).await?;
+    eprintln!("First full looks at {count} domains …");
+    let start = Instant::now();
+    let begun = Utc::now();
+    let (_, looked) = until_done(&store, begun, start).await?;
+    let first = count as f64 / looked;
+    let mut quick = Vec::new();
+    for round in 1..=ROUNDS {
+        // The queue is filled first; the sweep begins when the moment comes.
+        let due = Utc::now() + chrono::Duration::seconds(10);
+        store.all_due_at(due).await?;
+        let before = answered(&setup).await?;
+        tokio::time::sleep((due - Utc::now()).to_std().unwrap_or_default()).await;
+        let (full, took) = until_done(&store, due, Instant::now()).await?;
+        ensure!(full == 0, "{full} domains were taken for changed");
+        let rate = (answered(&setup).await? - before) / took;
+        eprintln!("Sweep {round}: {count} domains in {took:.1} s, {rate:.0} answers/s");
+        quick.push(rate);
+    }
+    let memory = peak(&service)?;
+    service.stop().await;
+    Ok(Sweeps { first, quick, memory })
+}
+
+async fn enrol(setup: &ServiceSetup, store: &Store, count: usize) -> anyhow::Result<()> {
+    let client = reqwest::Client::new();
+    let addresses: Vec<IpAddr> = vec![Ipv4Addr::new(127, 77, 0, 10).into()];
+    for (path, body) in [
+        ("ingresses", json!({ "name": "harbour", "ipv4": addresses, "ipv6": [], "canonical": CANONICAL })),
+        ("accounts", json!({ "name": "onswick" })),
+        ("sites", json!({ "name": "onswick", "account": "onswick", "ingress": "harbour" })),
+    ] {
+        let request = client.post(format!("{}/api/v1/{path}", setup.url())).bearer_auth(&setup.admin_key);
+        request.json(&body).send().await?.error_for_status()?;
+    }
+    let until = Utc::now() + chrono::Duration::days(30);
+    for first in (0..count).step_by(BATCH) {
+        let domains = (first..count.min(first + BATCH)).map(|index| {
+            let subject = Subject::parse(&format!("{}.{ZONE}", label(index)))?;
+            Ok((subject, Token::from_random(rand_bits(index))))
+        });
+        store.enrol_many("onswick", &domains.collect::<anyhow::Result<Vec<_>>>()?, until).await?;
+    }
+    Ok(())
+}
+
+/// Tokens need only differ here.
+fn rand_bits(index: usize) -> [u8; 20] {
+    let mut bits = [7; 20];
+    bits[..8].copy_from_slice(&index.to_be_bytes());
+    bits
+}
+
+/// Waits until nothing is due by `moment`; returns how many full looks came
+/// up on the way, and the seconds since `start`.
+async fn until_done(store: &Store, moment: chrono::DateTime<Utc>, start: Instant) -> anyhow::Result<(i64, f64)> {
+    let full = std::sync::Mutex::new(0);
+    wait_for("the sweep being done", Duration::from_secs(1800), || async {
+        let (quick, whole) = store.due_by(moment).await.unwrap_or((1, 0));
+        if let Ok(mut most) = full.lock() {
+            *most = whole.max(*most);
+        }
+        quick + whole == 0
+    })
+    .await?;
+    Ok((full.into_inner().unwrap_or(0), start.elapsed().as_secs_f64()))
+}
+
+/// Answered questions, as the service counts them.
+async fn answered(setup: &ServiceSetup) -> anyhow::Result<f64> {
+    let page = reqwest::get(format!("{}/metrics", setup.url())).await?.text().await?;
+    let line = page.lines().find(|l| l.starts_with("nomenta_dns_questions_total{result=\"answered\"}"));
+    let count = line.and_then(|l| l.rsplit(' ').next()?.parse().ok());
+    count.context("The service does not count its questions")
+}
+
+/// Peak resident memory of a process, in MiB.
+fn peak(service: &Daemon) -> anyhow::Result<u64> {
+    let id = service.id().context("The service has ended")?;
+    let status = fs::read_to_string(format!("/proc/{id}/status"))?;
+    let line = status.lines().find(|l| l.starts_with("VmHWM:")).context("No peak is told")?;
+    let kib: u64 = line.split_whitespace().nth(1).and_then(|w| w.parse().ok()).context("No number")?;
+    Ok(kib / 1024)
+}
+
+fn table(count: usize, dnsperf: f64, engine: f64, sweeps: &Sweeps) -> String {
+    let sweep = median(sweeps.quick.clone());
+    let mut text = format!(
+        "One Knot with {count} names; {} questions a pass; medians of {ROUNDS} rounds, turn about.\n\n",
+        count * 3
+    );
+    text.push_str("| what | answers in a second | of dnsperf | wanted |\n| --- | ---: | ---: | ---: |\n");
+    for (what, rate, wanted) in [
+        ("dnsperf", dnsperf, "".to_owned()),
+        ("engine, every reading compared", engine, "0.7".into()),
+        ("quick sweep, queue and results in PostgreSQL", sweep, "0.4".into()),
+    ] {
+        let _ = writeln!(text, "| {what} | {rate:.0} | {:.2} | {wanted} |", rate / dnsperf);
+    }
+    let _ = write!(
+        text,
+        "\nThe first, full looks: {:.0} domains in a second. Peak memory of the service: {} MiB. No domain was taken for \
+         changed in {ROUNDS} sweeps.",
+        sweeps.first, sweeps.memory
+    );
+    text
+}

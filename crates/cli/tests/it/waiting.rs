@@ -1,0 +1,74 @@
+//! Waiting, explained: what is predicted against what resolvers do.
+
+use std::net::{Ipv4Addr, SocketAddr};
+use std::time::Duration;
+
+use chrono::{DateTime, Utc};
+use futures::future::join_all;
+use nomenta_core::reading::RecordData;
+use nomenta_core::waiting::Wait;
+use nomenta_world::customer;
+use nomenta_world::wait_for;
+use nomenta_world::zones::Change;
+
+use crate::stage::{self, PATIENCE, fresh_zone, stage};
+
+const OLD: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 7);
+/// What each resolver was told, in seconds.
+const TTLS: [u32; 3] = [20, 40, 60];
+
+async fn waits(host: &str) -> Vec<Wait> {
+    let detail = stage().service.cli_json(&["explain", host]).await;
+    serde_json::from_value(detail["waits"].clone()).expect("waits")
+}
+
+/// The moment at which a resolver no longer gives the old address.
+async fn changes_at(vantage: SocketAddr, host: &str) -> DateTime<Utc> {
+    let zones = &stage().world.zones;
+    let changed = || async { zones.addresses_at(vantage, host).await.is_ok_and(|list| !list.contains(&OLD)) };
+    wait_for(&format!("{vantage} letting go"), Duration::from_secs(90), changed).await.expect("lets go");
+    Utc::now()
+}
+
+#[test]
+fn each_vantage_lets_go_within_two_seconds_of_the_time_that_was_told() {
+    stage();
+    stage::run(async {
+        let stage = stage();
+        let (world, vantages) = (&stage.world, stage.world.layout.vantages());
+        let zone = fresh_zone("waiting");
+        let host = format!("timetable.{zone}");
+        world.zones.register(&zone).await.expect("registered");
+        for ((_, vantage), ttl) in vantages.iter().zip(TTLS) {
+            let old = Change::Add { owner: host.clone(), ttl, data: RecordData::A(OLD) };
+            let changes = [Change::Clear { owner: host.clone() }, old];
+            world.zones.update(&zone, &changes).await.expect("published");
+            let held = world.zones.addresses_at(*vantage, &host).await.expect("an answer");
+            assert_eq!(held, [OLD], "{vantage} is primed");
+        }
+        let sheet = stage.service.enrol(world, &host).await;
+        customer::publish(&world.zones, &sheet, None).await.expect("published");
+        let told = || async { waits(&host).await.iter().filter(|w| w.until.is_some()).count() == 3 };
+        wait_for("three waits being told", PATIENCE, told).await.expect("told");
+        let told = waits(&host).await;
+        let text = stage.service.cli(&["explain", &host]).await;
+        let text = String::from_utf8_lossy(&text.stdout).into_owned();
+        assert!(text.contains("still holds A 192.0.2.7, until "), "{text}");
+
+        let changes = join_all(vantages.iter().map(|(_, vantage)| changes_at(*vantage, &host))).await;
+        for ((name, _), changed) in vantages.iter().zip(changes) {
+            let wait = told.iter().find(|w| w.vantage == *name).expect("a wait");
+            assert_eq!(wait.holds, ["A 192.0.2.7"], "{name}");
+            let until = wait.until.expect("a time");
+            let off = (changed - until).num_milliseconds();
+            assert!(off.abs() <= 2000, "{name} was to let go at {until}, and did at {changed}: {off} ms");
+        }
+        // What is looked at again by then is found without waiting for a timer.
+        stage.service.live(&host).await;
+        let detail = stage.service.cli_json(&["explain", &host]).await;
+        let spread: Vec<_> = detail["spreads"].as_array().expect("spreads").iter().collect();
+        let seeing = |p: &&serde_json::Value| p["seeing"].as_array().map_or(0, Vec::len);
+        assert_eq!(spread.last().map(seeing), Some(3), "{spread:?}");
+        assert!(spread.len() >= 3, "each vantage is a step of its own: {spread:?}");
+    });
+}
