@@ -7,7 +7,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
-use nomenta_core::evidence::{CanaryFetch, ProbeResult};
+use nomenta_core::evidence::{CanaryFetch, Forward, ProbeResult};
 use nomenta_core::hostname::Hostname;
 use nomenta_dns::Egress;
 use rustls::{ClientConfig, RootCertStore};
@@ -19,6 +19,9 @@ use tokio_rustls::TlsConnector;
 
 use crate::seal::Sealer;
 use crate::{http, x509};
+
+/// Foreign addresses that are asked where they lead.
+const MOST_FORWARDERS: usize = 2;
 
 /// How visits are made.
 #[derive(Clone, Debug)]
@@ -92,6 +95,23 @@ impl Visitor {
         }
     }
 
+    /// Where each address sends visitors of `host` on to, if anywhere else.
+    pub async fn forwards(&self, host: &Hostname, addresses: &[IpAddr]) -> Vec<Forward> {
+        let mut forwards = Vec::new();
+        for address in addresses.iter().copied().take(MOST_FORWARDERS) {
+            if self.vet(address).is_err() {
+                continue;
+            }
+            let socket = SocketAddr::new(address, self.config.http_port);
+            let Ok(page) = http::get(socket, host.as_str(), "/", self.config.patience).await else { continue };
+            let Some(location) = page.location.filter(|_| (300..400).contains(&page.status)) else { continue };
+            if host_of(&location).is_some_and(|to| to != host.as_str()) {
+                forwards.push(Forward { address, location });
+            }
+        }
+        forwards
+    }
+
     /// Makes a TLS handshake for `host` with each address, verifying chain,
     /// name and dates, and checks that HTTP leads to HTTPS.
     pub async fn probe(&self, host: &Hostname, addresses: &[IpAddr]) -> Vec<ProbeResult> {
@@ -130,10 +150,9 @@ impl Visitor {
         let socket = SocketAddr::new(address, self.config.http_port);
         let page = http::get(socket, host.as_str(), "/", self.config.patience).await?;
         let target = page.location.unwrap_or_default();
-        let secure = target.strip_prefix("https://").unwrap_or_default();
-        let to = secure.split(['/', ':', '?']).next().unwrap_or_default();
+        let to = host_of(&target).filter(|_| target.starts_with("https://"));
         match page.status {
-            301 | 302 | 307 | 308 if to == host.as_str() => Ok(()),
+            301 | 302 | 307 | 308 if to == Some(host.as_str()) => Ok(()),
             301 | 302 | 307 | 308 => Err(format!("it leads to {target}")),
             status => Err(format!("it answers with status {status}")),
         }
@@ -145,4 +164,10 @@ impl Visitor {
             false => Err("this address may not be visited".into()),
         }
     }
+}
+
+/// The host in an absolute URL.
+fn host_of(url: &str) -> Option<&str> {
+    let (_, rest) = url.split_once("://")?;
+    rest.split(['/', ':', '?', '#']).next()
 }

@@ -376,6 +376,9 @@ pub(crate) struct ServeOptions {
     /// Seconds between looks at a live domain.
     #[arg(long, default_value_t = 21600)]
     pub look_live: u32,
+    /// Quick looks between two full ones, while nothing moves.
+    #[arg(long, default_value_t = 3)]
+    pub quick_looks: u16,
     /// Seconds in which nothing moves until a domain counts as stalled.
     #[arg(long, default_value_t = 604_800)]
     pub patience: u32,

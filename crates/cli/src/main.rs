@@ -13,6 +13,11 @@ use clap::Parser;
 use args::{Arguments, Verb};
 use client::Client;
 
+/// Messages and records are made by the thousand on one thread and freed on
+/// another, which the system's allocator is slow at.
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 /// How a command ended, beside failing.
 pub(crate) enum Done {
     /// All was done.

@@ -371,9 +371,12 @@ fn is_in_use(detail: &DomainDetail, judged: &JudgedLine) -> bool {
 
 /// The customer's list, where there is more to it than one finding says.
 fn print_todo(detail: &DomainDetail) {
-    let open = detail.todo.iter().any(|e| e.kind != EditKind::Keep);
-    let told = detail.findings.len() == 1 && detail.findings[0].finding.edits.len() >= detail.todo.len();
-    if !open || told {
+    let mut changes = detail.todo.iter().filter(|e| e.kind != EditKind::Keep).peekable();
+    let told = |edit: &Edit| match detail.findings.as_slice() {
+        [one] => one.finding.edits.iter().any(|e| e.is_about(edit)),
+        _ => false,
+    };
+    if changes.peek().is_none() || changes.all(told) {
         return;
     }
     println!("\nFor the customer, in this order:\n");

@@ -21,6 +21,17 @@ pub struct Evidence {
     pub certificate: Option<CertificateFacts>,
     /// What a TLS client gets.
     pub probe: Option<Vec<ProbeResult>>,
+    /// Where somebody else's addresses send visitors on to by HTTP.
+    pub forwards: Option<Vec<Forward>>,
+}
+
+/// An HTTP redirect away from the host, by an address that is not ours.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Forward {
+    /// The address that was asked.
+    pub address: IpAddr,
+    /// Where it sends visitors.
+    pub location: String,
 }
 
 /// A canary fetched through one address.

@@ -3,6 +3,7 @@
 //! [`step`] is one pure function. It never passes a gate without evidence, and
 //! the same evidence gives the same answer.
 
+use std::collections::BTreeSet;
 use std::net::IpAddr;
 
 use chrono::{DateTime, Duration, Utc};
@@ -33,6 +34,8 @@ pub enum Action {
     PlaceOrder,
     /// Probe every address by TLS, then judge again.
     Probe,
+    /// Ask the foreign addresses where they send visitors, then judge again.
+    FollowForwards,
 }
 
 /// The new state of a domain.
@@ -110,7 +113,9 @@ pub fn step(
         Some(ends) => schedule::when_cache_ends(ends, policy, now),
         None => schedule::next_look(gates.stage(), quiet_looks, policy, retry_at, now),
     };
-    let action = order.or(probe);
+    let foreign = evidence.forwards.is_none() && found.iter().any(|f| f.code == "address-foreign");
+    let follow = foreign.then_some(Action::FollowForwards);
+    let action = order.or(probe).or(follow);
     let moved_at = if moved { now } else { domain.moved_at };
     let calm = action.is_none() && ends.is_none() && is_calm(&case, gates.stage(), &found);
     let quick = calm.then(|| survey.quick_fingerprint(&domain.target(platform)));
@@ -127,7 +132,7 @@ fn is_calm(case: &Case<'_>, stage: Stage, found: &[Finding]) -> bool {
         Stage::At(GateName::Routing) => !case.routed(),
         Stage::At(_) => false,
     };
-    let full = case.survey.depth == Depth::Full && case.survey.apex().is_some();
+    let full = case.survey.depth == Depth::Full && case.survey.apex().is_some() && case.policy.quick_looks > 0;
     full && unpublished && found.iter().all(|f| f.severity == Severity::Note || f.code == "stalled")
 }
 
@@ -252,6 +257,14 @@ pub fn addresses_to_visit(domain: &Domain, platform: &Platform, survey: &Survey)
     let Some(view) = views.find(matching) else { return Vec::new() };
     let six = view.ipv6.into_iter().map(IpAddr::from);
     six.chain(view.ipv4.into_iter().map(IpAddr::from)).collect()
+}
+
+/// The addresses that the zone names and that are somebody else's.
+pub fn foreign_addresses(domain: &Domain, survey: &Survey) -> Vec<IpAddr> {
+    let views = survey.authority_views();
+    let foreign = views.iter().flat_map(|(_, view)| view.ipv4.difference(&domain.ingress.ipv4));
+    let unique: BTreeSet<_> = foreign.copied().map(IpAddr::from).collect();
+    unique.into_iter().collect()
 }
 
 /// Passes while a certificate is held that covers the host and has not run out.

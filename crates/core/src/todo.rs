@@ -19,6 +19,10 @@ pub(crate) const AT_HOST: [RecordType; 6] = [
 /// The customer's list: what to keep, then for each gate what to delete,
 /// change and add. Empty only where nothing has to be done or kept.
 pub fn list(case: &Case<'_>, findings: &[Finding]) -> Vec<Edit> {
+    // Under a cut nothing can be said about the zone above it until it is gone.
+    if let Some(cut) = findings.iter().find(|f| f.code == "delegated-away") {
+        return cut.edits.clone();
+    }
     let mut list: Vec<(GateName, Edit)> = Vec::new();
     let mut push = |gate, edits: Vec<Edit>| {
         for edit in edits {

@@ -10,7 +10,7 @@ use std::future::poll_fn;
 use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::pin::pin;
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 use std::task::Poll;
 use std::time::Duration;
 
@@ -20,7 +20,7 @@ use tokio::time::{Instant, sleep_until};
 
 use crate::exchange::{Ask, Got};
 use crate::pace::{Next, Politeness, Server};
-use crate::sockets::{Sent, Sockets};
+use crate::sockets::{Sent, Sockets, Unsent};
 use crate::wire::{self, Mismatch};
 
 /// Questions on the way at once, over all servers.
@@ -46,9 +46,25 @@ pub(crate) struct Settings {
 /// What came of a question, and the round-trip of the try that was answered.
 pub(crate) type Answered = (Got, Duration);
 
+/// A question, with its message; the id is set anew for each try.
+struct Prepared {
+    ask: Ask,
+    message: Vec<u8>,
+}
+
+/// What the driver brings back: replies are read by whoever asked, so that the
+/// one driver has time for the sockets.
+#[derive(Clone, Debug)]
+enum Raw {
+    Reply(Arc<[u8]>),
+    Silence,
+    NoRoute,
+    Garbled(String),
+}
+
 struct Batch {
-    asks: Vec<Ask>,
-    done: oneshot::Sender<Vec<Answered>>,
+    questions: Vec<Prepared>,
+    done: oneshot::Sender<Vec<(Raw, Duration)>>,
 }
 
 /// The way to the driver; the first question starts it.
@@ -63,22 +79,50 @@ impl Engine {
     }
 
     /// Asks everything, and answers in the same order.
-    pub async fn ask_all(&self, asks: Vec<Ask>) -> Vec<Answered> {
-        let count = asks.len();
-        if count == 0 {
-            return Vec::new();
+    pub async fn ask_all(&self, asks: &[Ask]) -> Vec<Answered> {
+        let mut answers = vec![None; asks.len()];
+        let (mut questions, mut places) = (Vec::with_capacity(asks.len()), Vec::with_capacity(asks.len()));
+        for (index, ask) in asks.iter().enumerate() {
+            match wire::encode(0, &ask.name, ask.rtype, ask.mode) {
+                Ok(message) => {
+                    questions.push(Prepared { ask: ask.clone(), message });
+                    places.push(index);
+                }
+                Err(reason) => answers[index] = Some((Got::Garbled(reason), Duration::ZERO)),
+            }
         }
+        let raw = if questions.is_empty() { Vec::new() } else { self.submit(questions).await };
+        for (place, (raw, rtt)) in places.into_iter().zip(raw) {
+            answers[place] = Some((read(raw, &asks[place]), rtt));
+        }
+        // A driver that is gone, as when its runtime ends, answers nothing.
+        answers.into_iter().map(|answer| answer.unwrap_or((Got::Silence, Duration::ZERO))).collect()
+    }
+
+    async fn submit(&self, questions: Vec<Prepared>) -> Vec<(Raw, Duration)> {
         let submit = self.submit.get_or_init(|| {
             let (submit, batches) = mpsc::unbounded_channel();
             tokio::spawn(Driver::new(self.settings).run(batches));
             submit
         });
         let (done, answers) = oneshot::channel();
-        // A driver that is gone, as when its runtime ends, answers nothing.
-        let silence = || vec![(Got::Silence, Duration::ZERO); count];
-        match submit.send(Batch { asks, done }) {
-            Ok(()) => answers.await.unwrap_or_else(|_| silence()),
-            Err(_) => silence(),
+        let sent = submit.send(Batch { questions, done });
+        if sent.is_ok() { answers.await.unwrap_or_default() } else { Vec::new() }
+    }
+}
+
+fn read(raw: Raw, ask: &Ask) -> Got {
+    match raw {
+        Raw::Silence => Got::Silence,
+        Raw::NoRoute => Got::NoRoute,
+        Raw::Garbled(reason) => Got::Garbled(reason),
+        Raw::Reply(bytes) => {
+            let id = u16::from_be_bytes([bytes[0], bytes[1]]);
+            match wire::decode(&bytes, id, &ask.name, ask.rtype) {
+                Ok(reply) => Got::Reply(reply),
+                Err(Mismatch::Garbled(reason)) => Got::Garbled(reason),
+                Err(Mismatch::Stranger) => Got::Garbled("the answer is to another question".into()),
+            }
         }
     }
 }
@@ -91,6 +135,7 @@ struct Waiter {
 
 struct Query {
     ask: Ask,
+    message: Vec<u8>,
     waiters: Vec<Waiter>,
     tries: u32,
     garbled: Option<String>,
@@ -101,9 +146,9 @@ struct Query {
 }
 
 struct Open {
-    answers: Vec<Option<Answered>>,
+    answers: Vec<Option<(Raw, Duration)>>,
     left: usize,
-    done: oneshot::Sender<Vec<Answered>>,
+    done: oneshot::Sender<Vec<(Raw, Duration)>>,
 }
 
 struct Driver {
@@ -200,29 +245,30 @@ impl Driver {
     }
 
     fn take(&mut self, batch: Batch) {
-        let count = batch.asks.len();
+        let count = batch.questions.len();
         let open = Open { answers: vec![None; count], left: count, done: batch.done };
         let batch_key = self.batches.insert(open);
-        for (index, ask) in batch.asks.into_iter().enumerate() {
+        for (index, question) in batch.questions.into_iter().enumerate() {
             let waiter = Waiter { batch: batch_key, index };
-            match self.asked.get(&ask) {
+            match self.asked.get(&question.ask) {
                 Some(&key) => {
                     self.tally.shared += 1;
                     self.queries[key].waiters.push(waiter);
                 }
-                None => self.queue(ask, waiter),
+                None => self.queue(question, waiter),
             }
         }
     }
 
-    fn queue(&mut self, ask: Ask, waiter: Waiter) {
+    fn queue(&mut self, question: Prepared, waiter: Waiter) {
+        let Prepared { ask, message } = question;
         if self.servers.len() >= MOST_SERVERS {
             self.servers.retain(|_, server| !server.is_idle());
         }
         let server = self.servers.entry(ask.server).or_insert_with(|| Server::new(self.settings.politeness));
         let tries = server.tries(self.settings.tries);
-        let query =
-            Query { ask: ask.clone(), waiters: vec![waiter], tries, garbled: None, sent: None, turn: 0 };
+        let (waiters, asked) = (vec![waiter], ask.clone());
+        let query = Query { ask: asked, message, waiters, tries, garbled: None, sent: None, turn: 0 };
         let key = self.queries.insert(query);
         if server.push_back(key) {
             self.active.push(ask.server);
@@ -239,12 +285,7 @@ impl Driver {
             let address = self.active[index];
             let next = self.servers.get_mut(&address).map_or(Next::Nothing, |server| server.next(now));
             match next {
-                Next::Query(key) => {
-                    if !self.dispatch(key, now) {
-                        self.resume_at(now + FULL);
-                        return;
-                    }
-                }
+                Next::Query(key) => self.dispatch(key, now),
                 Next::Later(at) => {
                     self.resume_at(at);
                     index += 1;
@@ -252,54 +293,62 @@ impl Driver {
                 Next::Busy => index += 1,
                 Next::Nothing => drop(self.active.swap_remove(index)),
             }
+            if self.sockets.is_due() && !self.flush(now) {
+                return;
+            }
         }
+        self.flush(now);
     }
 
     fn resume_at(&mut self, at: Instant) {
         self.resume = Some(self.resume.map_or(at, |known| known.min(at)));
     }
 
-    /// Sends one question; `false` if the kernel takes no more for now.
-    fn dispatch(&mut self, key: usize, now: Instant) -> bool {
-        let Query { ask, .. } = &self.queries[key];
-        let server = ask.server;
-        let encode = |id| wire::encode(id, &ask.name, ask.rtype, ask.mode);
-        match self.sockets.send(server, key, encode) {
+    /// Readies one question for the next flush.
+    fn dispatch(&mut self, key: usize, now: Instant) {
+        let query = &mut self.queries[key];
+        match self.sockets.stage(query.ask.server, key, &mut query.message, now) {
             Ok(sent) => {
-                let query = &mut self.queries[key];
                 query.sent = Some(sent);
                 query.turn += 1;
                 query.tries = query.tries.saturating_sub(1);
                 self.in_flight += 1;
                 self.deadlines.push_back((now + self.settings.timeout, key, query.turn));
             }
-            Err(error) if error.kind() == ErrorKind::WouldBlock => {
-                if let Some(server) = self.servers.get_mut(&server) {
-                    server.push_front(key);
-                }
-                return false;
-            }
             Err(error) => {
-                if let Some(server) = self.servers.get_mut(&server) {
+                if let Some(server) = self.servers.get_mut(&query.ask.server) {
                     server.landed();
                 }
-                let got = unsent(&error);
-                self.finish(key, got, Duration::ZERO);
+                self.finish(key, unsent(&error), Duration::ZERO);
             }
         }
-        true
+    }
+
+    /// Hands what is ready to the kernel; `false` if that takes no more for now.
+    fn flush(&mut self, now: Instant) -> bool {
+        let Unsent { failed, full } = self.sockets.flush();
+        for (key, error) in failed {
+            // It may have been given up while it was held back.
+            if self.queries.get(key).is_some_and(|q| q.sent.is_some()) {
+                self.land(key, |_| {});
+                self.finish(key, unsent(&error), Duration::ZERO);
+            }
+        }
+        if full {
+            self.resume_at(now + FULL);
+        }
+        !full
     }
 
     fn receive(&mut self) {
-        while let Some((sent, key, from, bytes)) = self.sockets.receive() {
+        while let Some((key, from, bytes)) = self.sockets.receive() {
             let Some(query) = self.queries.get_mut(key).filter(|q| q.ask.server == from) else { continue };
-            let Ask { name, rtype, .. } = &query.ask;
-            match wire::decode(bytes, sent.id, name, *rtype) {
-                Ok(reply) => {
+            match wire::is_reply(bytes, &query.message) {
+                Ok(refused) => {
+                    let raw = Raw::Reply(bytes.into());
                     let rtt = query.sent.as_ref().map_or(Duration::ZERO, |sent| sent.at.elapsed());
-                    let refused = reply.is_refusal();
                     self.land(key, |server| if refused { server.refused() } else { server.answered() });
-                    self.finish(key, Got::Reply(reply), rtt);
+                    self.finish(key, raw, rtt);
                 }
                 Err(Mismatch::Garbled(reason)) => query.garbled = Some(reason),
                 Err(Mismatch::Stranger) => {}
@@ -339,14 +388,14 @@ impl Driver {
                 }
                 continue;
             }
-            let got = query.garbled.take().map_or(Got::Silence, Got::Garbled);
+            let got = query.garbled.take().map_or(Raw::Silence, Raw::Garbled);
             self.finish(key, got, Duration::ZERO);
         }
     }
 
-    fn finish(&mut self, key: usize, got: Got, rtt: Duration) {
+    fn finish(&mut self, key: usize, got: Raw, rtt: Duration) {
         match got {
-            Got::Reply(_) => self.tally.answered += 1,
+            Raw::Reply(_) => self.tally.answered += 1,
             _ => self.tally.unanswered += 1,
         }
         let Query { ask, mut waiters, .. } = self.queries.remove(key);
@@ -360,7 +409,7 @@ impl Driver {
         }
     }
 
-    fn answer(&mut self, waiter: &Waiter, answered: Answered) {
+    fn answer(&mut self, waiter: &Waiter, answered: (Raw, Duration)) {
         let open = &mut self.batches[waiter.batch];
         open.answers[waiter.index] = Some(answered);
         open.left -= 1;
@@ -374,12 +423,10 @@ impl Driver {
 
 /// An address family that this machine cannot send to says nothing about the
 /// server; anything else is silence.
-fn unsent(error: &std::io::Error) -> Got {
-    use ErrorKind::{AddrNotAvailable, HostUnreachable, InvalidInput, NetworkUnreachable, Unsupported};
+fn unsent(error: &std::io::Error) -> Raw {
+    use ErrorKind::{AddrNotAvailable, HostUnreachable, NetworkUnreachable, Unsupported};
     match error.kind() {
-        AddrNotAvailable | HostUnreachable | NetworkUnreachable | Unsupported => Got::NoRoute,
-        // A name that cannot be asked for.
-        InvalidInput => Got::Garbled(error.to_string()),
-        _ => Got::Silence,
+        AddrNotAvailable | HostUnreachable | NetworkUnreachable | Unsupported => Raw::NoRoute,
+        _ => Raw::Silence,
     }
 }

@@ -2,6 +2,7 @@
 
 use std::io;
 use std::net::SocketAddr;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures::StreamExt;
@@ -30,7 +31,7 @@ pub(crate) enum Got {
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub(crate) struct Ask {
     pub server: SocketAddr,
-    pub name: String,
+    pub name: Arc<str>,
     pub rtype: RecordType,
     pub mode: Mode,
 }
@@ -53,7 +54,7 @@ impl Exchange {
 
     /// Many questions, answered in their order.
     pub async fn ask_all(&self, asks: Vec<Ask>) -> Vec<Answered> {
-        let mut answers = self.engine.ask_all(asks.clone()).await;
+        let mut answers = self.engine.ask_all(&asks).await;
         let truncated = |(index, (got, _)): (usize, &Answered)| match got {
             Got::Reply(reply) if reply.truncated => Some(index),
             _ => None,

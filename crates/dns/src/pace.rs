@@ -77,12 +77,6 @@ impl Server {
         !std::mem::replace(&mut self.listed, true)
     }
 
-    /// Puts back what could not be sent.
-    pub fn push_front(&mut self, key: usize) {
-        self.queue.push_front(key);
-        self.in_flight = self.in_flight.saturating_sub(1);
-    }
-
     /// The next question, counted as on the way.
     pub fn next(&mut self, now: Instant) -> Next {
         if self.queue.is_empty() {

@@ -1,21 +1,29 @@
 //! A few UDP sockets with large buffers, shared by all questions. Each try has
-//! a random id on a random one of them (RFC 5452, section 9.2).
+//! a random id, and leaves from a random socket with those that leave with it
+//! (RFC 5452, section 9.2). The kernel is called once for many datagrams.
 
-use std::io;
+use std::cell::RefCell;
+use std::io::{self, IoSlice, IoSliceMut};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::ops::Range;
+use std::os::fd::AsRawFd;
 use std::task::Context;
 
+use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmmsg};
 use rand::Rng;
 use socket2::{Domain, Protocol, Socket, Type};
+use tokio::io::Interest;
 use tokio::net::UdpSocket;
 use tokio::time::Instant;
 
 /// Sockets of one address family.
-const SOCKETS: usize = 16;
+const SOCKETS: usize = 8;
 /// Kernel buffer asked for, in octets; the kernel may give less.
 const BUFFER: usize = 4 << 20;
 /// Largest datagram taken.
 const LARGEST: usize = 4096;
+/// Datagrams in one call to the kernel.
+const BURST: usize = 64;
 /// Ids that a message may have.
 const IDS: usize = 1 << 16;
 /// No question has this id.
@@ -24,9 +32,18 @@ const FREE: u32 = u32::MAX;
 /// A try on its way.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Sent {
-    pub id: u16,
+    id: u16,
     pub at: Instant,
     socket: usize,
+}
+
+/// What a call to the kernel could not send.
+#[derive(Debug, Default)]
+pub(crate) struct Unsent {
+    /// Questions whose datagram has no way out, and why.
+    pub failed: Vec<(usize, io::Error)>,
+    /// Whether the kernel takes no more for now; the rest is kept.
+    pub full: bool,
 }
 
 /// A socket, and which question each of its ids belongs to.
@@ -35,31 +52,54 @@ struct Slotted {
     slots: Box<[u32]>,
 }
 
+/// Datagrams that leave with the next call, all from one socket.
+#[derive(Default)]
+struct Outbox {
+    /// Sockets of the family.
+    family: Vec<usize>,
+    socket: usize,
+    bytes: Vec<u8>,
+    staged: Vec<(usize, SocketAddr, Range<usize>)>,
+}
+
 /// All sockets; those of a family are opened when it is first sent to.
 #[derive(Default)]
 pub(crate) struct Sockets {
     open: Vec<Slotted>,
-    v4: Vec<usize>,
-    v6: Vec<usize>,
+    /// For IPv4 and IPv6.
+    outboxes: [Outbox; 2],
     buffer: Vec<u8>,
-    /// The socket that is being read.
+    /// Length and sender of each datagram in the buffer that is not read yet,
+    /// the next one last.
+    inbox: Vec<(usize, usize, SocketAddr)>,
+    /// The socket that is read next.
     reading: usize,
 }
 
+type Headers = RefCell<MultiHeaders<SockaddrStorage>>;
+
+thread_local! {
+    // The kernel's view of a call, made once. It narrows the room for
+    // addresses to the family that it meets.
+    static SENDING: Headers = RefCell::new(MultiHeaders::preallocate(BURST, None));
+    static RECEIVING: [Headers; 2] = [(); 2].map(|()| RefCell::new(MultiHeaders::preallocate(BURST, None)));
+}
+
 impl Sockets {
-    /// Sends what `encode` makes of a free id.
+    /// Readies a message, with a new id, for the next [`flush`](Self::flush).
     ///
     /// # Errors
-    /// What the kernel says; `InvalidInput` if the question cannot be encoded.
-    pub fn send(
-        &mut self,
-        to: SocketAddr,
-        key: usize,
-        encode: impl FnOnce(u16) -> Result<Vec<u8>, String>,
-    ) -> io::Result<Sent> {
-        let index = self.pick(to)?;
-        let Slotted { socket, slots } = &mut self.open[index];
+    /// What the kernel says when a socket cannot be opened.
+    pub fn stage(&mut self, to: SocketAddr, key: usize, message: &mut [u8], at: Instant) -> io::Result<Sent> {
+        if self.outbox(to).family.is_empty() {
+            self.open_family(to.is_ipv4())?;
+        }
         let mut random = rand::rng();
+        let outbox = &mut self.outboxes[usize::from(to.is_ipv6())];
+        if outbox.staged.is_empty() {
+            outbox.socket = outbox.family[random.random_range(..outbox.family.len())];
+        }
+        let slots = &mut self.open[outbox.socket].slots;
         // Far more ids are free than taken, so this ends soon.
         let id = loop {
             let id: u16 = random.random();
@@ -67,10 +107,43 @@ impl Sockets {
                 break id;
             }
         };
-        let bytes = encode(id).map_err(|e| io::Error::new(io::ErrorKind::InvalidInput, e))?;
-        socket.try_send_to(&bytes, to)?;
         slots[usize::from(id)] = u32::try_from(key).unwrap_or(FREE);
-        Ok(Sent { id, at: Instant::now(), socket: index })
+        message[..2].copy_from_slice(&id.to_be_bytes());
+        let start = outbox.bytes.len();
+        outbox.bytes.extend_from_slice(message);
+        outbox.staged.push((key, to, start..outbox.bytes.len()));
+        Ok(Sent { id, at, socket: outbox.socket })
+    }
+
+    fn outbox(&self, to: SocketAddr) -> &Outbox {
+        &self.outboxes[usize::from(to.is_ipv6())]
+    }
+
+    /// Whether a call's worth of messages is ready.
+    pub fn is_due(&self) -> bool {
+        self.outboxes.iter().any(|outbox| outbox.staged.len() >= BURST)
+    }
+
+    /// Sends what was staged.
+    pub fn flush(&mut self) -> Unsent {
+        let mut unsent = Unsent::default();
+        for outbox in &mut self.outboxes {
+            while !outbox.staged.is_empty() {
+                match send(&self.open[outbox.socket].socket, outbox) {
+                    Ok(count) => drop(outbox.staged.drain(..count)),
+                    Err(error) if error.kind() == io::ErrorKind::WouldBlock => {
+                        unsent.full = true;
+                        break;
+                    }
+                    // It is the first one that cannot be sent.
+                    Err(error) => unsent.failed.push((outbox.staged.remove(0).0, error)),
+                }
+            }
+            if outbox.staged.is_empty() {
+                outbox.bytes.clear();
+            }
+        }
+        unsent
     }
 
     /// Gives an id back.
@@ -84,49 +157,93 @@ impl Sockets {
         self.open.iter().fold(false, |any, s| s.socket.poll_recv_ready(cx).is_ready() || any)
     }
 
-    /// The next datagram with an id that is taken: the id, its question, and
-    /// who sent it.
-    pub fn receive(&mut self) -> Option<(Sent, usize, SocketAddr, &[u8])> {
-        self.buffer.resize(LARGEST, 0);
-        while self.reading < self.open.len() {
-            let Slotted { socket, slots } = &self.open[self.reading];
-            match socket.try_recv_from(&mut self.buffer) {
-                Ok((length, from)) if length >= 2 => {
-                    let id = u16::from_be_bytes([self.buffer[0], self.buffer[1]]);
-                    let key = slots[usize::from(id)];
-                    if key != FREE {
-                        let sent = Sent { id, at: Instant::now(), socket: self.reading };
-                        return Some((sent, key as usize, from, &self.buffer[..length]));
-                    }
+    /// The next datagram with an id that is taken: its question, and who sent
+    /// it.
+    pub fn receive(&mut self) -> Option<(usize, SocketAddr, &[u8])> {
+        loop {
+            while let Some((place, length, from)) = self.inbox.pop() {
+                let start = place * LARGEST;
+                let Some(&[high, low]) = self.buffer[start..start + length].first_chunk() else { continue };
+                let slots = &self.open[self.reading].slots;
+                let key = slots[usize::from(u16::from_be_bytes([high, low]))];
+                if key != FREE {
+                    return Some((key as usize, from, &self.buffer[start..start + length]));
                 }
-                Ok(_) => {}
-                Err(error) if error.kind() == io::ErrorKind::WouldBlock => self.reading += 1,
-                // An earlier packet's ICMP error is no reason to stop reading.
-                Err(_) => {}
+            }
+            if !self.fill() {
+                self.reading += 1;
+            }
+            if self.reading >= self.open.len() {
+                self.reading = 0;
+                return None;
             }
         }
-        self.reading = 0;
-        None
     }
 
-    fn pick(&mut self, to: SocketAddr) -> io::Result<usize> {
-        let family = if to.is_ipv4() { &self.v4 } else { &self.v6 };
-        if family.is_empty() {
-            self.open_family(to.is_ipv4())?;
-        }
-        let family = if to.is_ipv4() { &self.v4 } else { &self.v6 };
-        Ok(family[rand::rng().random_range(..family.len())])
+    /// Reads what the current socket has, up to a call's worth; `false` if it
+    /// has nothing.
+    fn fill(&mut self) -> bool {
+        let Some(Slotted { socket, .. }) = self.open.get(self.reading) else { return false };
+        self.buffer.resize(LARGEST * BURST, 0);
+        let (buffer, inbox) = (&mut self.buffer, &mut self.inbox);
+        let family = usize::from(self.outboxes[1].family.contains(&self.reading));
+        // An earlier packet's ICMP error is no reason to stop reading.
+        let _ = socket.try_io(Interest::READABLE, || receive(socket, family, buffer, inbox));
+        // So that the first one is popped first.
+        self.inbox.reverse();
+        !self.inbox.is_empty()
     }
 
     fn open_family(&mut self, v4: bool) -> io::Result<()> {
         for _ in 0..SOCKETS {
             let slots = vec![FREE; IDS].into_boxed_slice();
             self.open.push(Slotted { socket: bind(v4)?, slots });
-            let family = if v4 { &mut self.v4 } else { &mut self.v6 };
-            family.push(self.open.len() - 1);
+            self.outboxes[usize::from(!v4)].family.push(self.open.len() - 1);
         }
         Ok(())
     }
+}
+
+/// Hands one burst of an outbox to the kernel; how many it took.
+fn send(socket: &UdpSocket, outbox: &Outbox) -> io::Result<usize> {
+    let burst = &outbox.staged[..outbox.staged.len().min(BURST)];
+    let slices: Vec<[IoSlice<'_>; 1]> =
+        burst.iter().map(|(_, _, range)| [IoSlice::new(&outbox.bytes[range.clone()])]).collect();
+    let addresses: Vec<_> = burst.iter().map(|(_, to, _)| Some(SockaddrStorage::from(*to))).collect();
+    socket.try_io(Interest::WRITABLE, || {
+        SENDING.with_borrow_mut(|headers| {
+            let sent =
+                sendmmsg(socket.as_raw_fd(), headers, &slices, &addresses, [], MsgFlags::MSG_DONTWAIT)?;
+            Ok(sent.count())
+        })
+    })
+}
+
+/// Takes datagrams into `buffer`. Fewer than a call's worth means that no more
+/// are there, which is told as the error that makes Tokio wait for the next.
+fn receive(
+    socket: &UdpSocket,
+    family: usize,
+    buffer: &mut [u8],
+    inbox: &mut Vec<(usize, usize, SocketAddr)>,
+) -> io::Result<()> {
+    RECEIVING.with(|headers| {
+        let mut headers = headers[family].borrow_mut();
+        let mut slices: Vec<[IoSliceMut<'_>; 1]> =
+            buffer.chunks_exact_mut(LARGEST).map(|chunk| [IoSliceMut::new(chunk)]).collect();
+        let flags = MsgFlags::MSG_DONTWAIT;
+        let received = recvmmsg(socket.as_raw_fd(), &mut headers, slices.iter_mut(), flags, None)?;
+        for (place, message) in received.enumerate() {
+            inbox.extend(message.address.and_then(|a| Some((place, message.bytes, address(&a)?))));
+        }
+        Ok::<_, io::Error>(())
+    })?;
+    if inbox.len() < BURST { Err(io::ErrorKind::WouldBlock.into()) } else { Ok(()) }
+}
+
+fn address(storage: &SockaddrStorage) -> Option<SocketAddr> {
+    let v4 = storage.as_sockaddr_in().map(|a| SocketAddr::V4((*a).into()));
+    v4.or_else(|| storage.as_sockaddr_in6().map(|a| SocketAddr::V6((*a).into())))
 }
 
 fn bind(v4: bool) -> io::Result<UdpSocket> {

@@ -42,6 +42,7 @@ pub struct Glance {
 struct Planned<'a> {
     source: Source,
     question: &'a Question,
+    may: bool,
     ask: Option<Ask>,
 }
 
@@ -93,7 +94,7 @@ impl Surveyor {
             }
         }
         let at = std::time::SystemTime::now().into();
-        let asks: Vec<Ask> = plans.iter().filter_map(|(_, p)| p.ask.clone()).collect();
+        let asks: Vec<Ask> = plans.iter_mut().filter_map(|(_, p)| p.ask.take()).collect();
         let mut answers = self.exchange.ask_all(asks).await.into_iter();
         let mut surveys: Vec<Option<Survey>> = glances
             .iter()
@@ -105,7 +106,7 @@ impl Surveyor {
             })
             .collect();
         for (index, planned) in plans {
-            let answered = planned.ask.is_some().then(|| answers.next()).flatten();
+            let answered = planned.may.then(|| answers.next()).flatten();
             if let Some(survey) = &mut surveys[index] {
                 survey.readings.push(read(planned, answered));
             }
@@ -172,7 +173,7 @@ impl Surveyor {
             if let Transport::Plain(address) = vantage.transport {
                 let planned = |q: &&'_ Question| (vantage.source(), ask(address, q, Mode::Vantage));
                 let more = asked.iter().map(|q| (planned(q), *q));
-                plan.extend(more.map(|((source, ask), question)| Planned { source, question, ask: Some(ask) }));
+                plan.extend(more.map(|((source, ask), question)| Planned { source, question, may: true, ask: Some(ask) }));
             }
         }
         let encrypted = self.config.vantages.iter().filter(|v| !matches!(v.transport, Transport::Plain(_)));
@@ -221,7 +222,7 @@ impl Surveyor {
             let Authority { name, address } = server.clone();
             let may = self.config.egress.permits(address);
             let ask = may.then(|| ask(SocketAddr::new(address, port), question, Mode::Authority));
-            Planned { source: Source::Authority { server: name, address }, question, ask }
+            Planned { source: Source::Authority { server: name, address }, question, may, ask }
         };
         inside.flat_map(|q| by_address.values().map(move |s| (*s, q))).map(|(s, q)| planned(s, q)).collect()
     }
@@ -253,7 +254,7 @@ impl Surveyor {
         let source = vantage.source();
         let asks: Vec<_> = asked.iter().map(|q| ask(UNUSED, q, Mode::Vantage)).collect();
         let answers = self.encrypted(vantage, &asks).await;
-        let planned = |question| Planned { source: source.clone(), question, ask: None };
+        let planned = |question| Planned { source: source.clone(), question, may: true, ask: None };
         let read = asked.iter().zip(answers).map(|(q, answered)| read(planned(*q), Some(answered)));
         let mut readings: Vec<Reading> = read.collect();
         let failed: Vec<_> = (0..readings.len()).filter(|i| has_failed(&readings[*i])).collect();
@@ -303,7 +304,7 @@ fn unchecked(got: Got) -> Option<Rcode> {
 }
 
 fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {
-    Ask { server, name: question.name.clone(), rtype: question.rtype, mode }
+    Ask { server, name: question.name.as_str().into(), rtype: question.rtype, mode }
 }
 
 fn read(planned: Planned<'_>, answered: Option<Answered>) -> Reading {

@@ -171,7 +171,7 @@ impl Walker {
                 continue;
             }
             let server_at = SocketAddr::new(*address, self.config.authority_port);
-            let ask = Ask { server: server_at, name: name.to_owned(), rtype, mode: Mode::Authority };
+            let ask = Ask { server: server_at, name: name.into(), rtype, mode: Mode::Authority };
             match exchange.ask(&ask).await.0 {
                 Got::Reply(reply) if matches!(reply.rcode, Rcode::NoError | Rcode::NxDomain) => {
                     return Ok((server.clone(), reply));

@@ -63,6 +63,42 @@ pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, mode: Mode) -> Resu
     message.to_bytes().map_err(|e| e.to_string())
 }
 
+/// Octets of the header (RFC 1035, section 4.1.1).
+const HEADER: usize = 12;
+
+/// Whether `bytes` are a reply to a message that was sent, and whether the
+/// server refuses or fails; told from header and question alone.
+pub(crate) fn is_reply(bytes: &[u8], sent: &[u8]) -> Result<bool, Mismatch> {
+    let too_short = || Mismatch::Garbled("it is shorter than a header".into());
+    let header = bytes.get(..HEADER).ok_or_else(too_short)?;
+    if header[..2] != sent[..2] {
+        return Err(Mismatch::Stranger);
+    }
+    let (is_response, rcode) = (header[2] & 0x80 != 0, header[3] & 0x0f);
+    let refuses = matches!(rcode, 2 | 5);
+    // Some servers leave the question out of error replies.
+    let bare = header[4..6] == [0, 0] && rcode != 0;
+    let asked = &sent[HEADER..question_end(sent)];
+    let echoed = bytes.get(HEADER..HEADER + asked.len()).is_some_and(|q| q.eq_ignore_ascii_case(asked));
+    match (is_response, bare || echoed) {
+        (true, true) => Ok(refuses),
+        // Whatever it is, it may be somebody else's.
+        (true, false) if header[4..6] == [0, 1] => Err(Mismatch::Stranger),
+        (true, false) => Err(Mismatch::Garbled("its question cannot be read".into())),
+        (false, _) => Err(Mismatch::Stranger),
+    }
+}
+
+/// Where the question of a message that was encoded here ends.
+fn question_end(sent: &[u8]) -> usize {
+    let mut at = HEADER;
+    while let Some(length) = sent.get(at).copied().filter(|length| *length > 0) {
+        at += 1 + usize::from(length);
+    }
+    // The root label, type and class.
+    (at + 5).min(sent.len())
+}
+
 /// Decodes `bytes` as the reply to the question with this id.
 pub(crate) fn decode(bytes: &[u8], id: u16, name: &str, rtype: RecordType) -> Result<Reply, Mismatch> {
     if bytes.get(..2) != Some(&id.to_be_bytes()) {
@@ -183,11 +219,6 @@ fn extended(message: &Message) -> Vec<ExtendedError> {
 }
 
 impl Reply {
-    /// Whether the server would rather not be asked, or cannot cope.
-    pub fn is_refusal(&self) -> bool {
-        matches!(self.rcode, Rcode::Refused | Rcode::ServFail)
-    }
-
     /// How long, in seconds, the absence of an answer may be cached: the lesser
     /// of the SOA's own TTL and its minimum (RFC 2308, section 5).
     pub fn negative_ttl(&self, rtype: RecordType) -> Option<u32> {
@@ -227,6 +258,23 @@ mod tests {
         let record = &decoded.expect("matches").answers[0];
         assert_eq!(record.owner, "a.onswick.example");
         assert_eq!(record.data, RecordData::Txt("token=abc".into()));
+    }
+
+    #[test]
+    fn a_reply_is_known_by_header_and_question_alone() {
+        let name = "a.onswick.example";
+        let mut sent = encode(7, name, RecordType::Txt, Mode::Authority).expect("encodes");
+        let bytes = reply(7, "A.onswick.example.");
+        assert_eq!(is_reply(&bytes, &sent), Ok(false), "case does not matter");
+        assert_eq!(is_reply(&sent, &sent), Err(Mismatch::Stranger), "a query that comes back");
+        let other = encode(7, "b.onswick.example", RecordType::Txt, Mode::Authority).expect("encodes");
+        assert_eq!(is_reply(&bytes, &other), Err(Mismatch::Stranger));
+        assert!(matches!(is_reply(&bytes[..9], &sent), Err(Mismatch::Garbled(_))));
+        assert!(matches!(is_reply(&[&[0, 7][..], &[0xff; 30]].concat(), &sent), Err(Mismatch::Garbled(_))));
+        let refusal = [0, 7, 0x80, 5, 0, 0, 0, 0, 0, 0, 0, 0];
+        assert_eq!(is_reply(&refusal, &sent), Ok(true));
+        sent[1] = 8;
+        assert_eq!(is_reply(&bytes, &sent), Err(Mismatch::Stranger));
     }
 
     #[test]

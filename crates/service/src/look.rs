@@ -67,6 +67,10 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
             evidence.canary = Some(app.visitor.canary(&domain.host, &addresses(), &app.sealer).await);
         }
         Some(Action::Probe) => evidence.probe = Some(app.visitor.probe(&domain.host, &addresses()).await),
+        Some(Action::FollowForwards) => {
+            let foreign = step::foreign_addresses(domain, survey);
+            evidence.forwards = Some(app.visitor.forwards(&domain.host, &foreign).await);
+        }
         Some(Action::PlaceOrder) | None => return outcome,
     }
     decide(evidence)

@@ -14,7 +14,7 @@ const AT_ONCE: usize = 48;
 /// Sweeps under way at once in one process.
 const SWEEPS: usize = 2;
 /// Domains in one sweep.
-const SWEEP_SIZE: i64 = 1000;
+const SWEEP_SIZE: i64 = 2000;
 /// How often a lease is renewed; well within its term.
 const RENEW_EVERY: Duration = Duration::from_secs(4);
 /// Longest sleep, in case a call was missed.

@@ -28,6 +28,8 @@ pub enum Act {
     Mended(Mistake, u64),
     /// Publishes it rightly, but one edge server is out of date.
     EdgeBehind,
+    /// Has two sheets, for the name with and without www, and publishes one.
+    HalfPair,
     /// Publishes it rightly, from a sheet that has since been replaced.
     OldSheet,
     /// Changes over from a former host whose records resolvers keep for as
@@ -70,7 +72,7 @@ const fn part(host: &'static str, site: &'static str, act: Act) -> Part {
 }
 
 /// The domains.
-pub const PARTS: [Part; 42] = [
+pub const PARTS: [Part; 44] = [
     part("timetable.onswick.example", "onswick", Act::Right),
     part("onswick.example", "onswick", Act::Right),
     part("https://Trams.Tarrabank.example/lines", "tarrabank", Act::Right),
@@ -82,6 +84,7 @@ pub const PARTS: [Part; 42] = [
     part("night.oxmoor.test", "oxmoor", Act::EdgeBehind),
     part("crossings.fennickisles.example", "fennick", Act::Wrong(Mistake::HostDoubled)),
     part("brackwater.test", "brackwater", Act::Wrong(Mistake::TokenAltered)),
+    part("fellbeck.example", "pellgate", Act::Wrong(Mistake::ForwardingElsewhere)),
     part("pellgate.example", "pellgate", Act::Wrong(Mistake::AddressForeign)),
     part("dunvarra.example", "dunvarra", Act::Wrong(Mistake::AddressSurplus)),
     part("tarrabank.example", "tarrabank-works", Act::Wrong(Mistake::AddressPartial)),
@@ -107,6 +110,7 @@ pub const PARTS: [Part; 42] = [
     part("stanmoor.example", "kittering", Act::Wrong(Mistake::ServersDisagree)),
     part("ellerby.test", "kittering", Act::Wrong(Mistake::DelegationMismatch)),
     part("thrale.example", "thrale", Act::Wrong(Mistake::DnssecBroken)),
+    part("garrowby.example", "wexholm", Act::HalfPair),
     part("alerts.lowmere.test", "lowmere", Act::OldSheet),
     part("piers.tarrabank.example", "tarrabank", Act::Moving(600)),
     part("live.dunvarra.example", "dunvarra", Act::Mended(Mistake::HostDoubled, 25)),

@@ -9,6 +9,7 @@ use nomenta_core::names;
 use nomenta_core::reading::{RecordData, RecordType};
 use nomenta_core::sheet::{Line, Purpose, Sheet, Way};
 
+use crate::forwarder::FORWARDER;
 use crate::layout::{FORMER_HOST, HARROW, Operator, PLATFORM, SILENT, TIDEWELL};
 use crate::odd::{self, Manner};
 use crate::zones::{Change, Zones, servers};
@@ -27,6 +28,7 @@ pub enum Mistake {
     TokenAltered,
     TokenMisplaced,
     WrongType,
+    ForwardingElsewhere,
     AddressForeign,
     AddressSurplus,
     AddressPartial,
@@ -52,12 +54,13 @@ pub enum Mistake {
 
 impl Mistake {
     /// Every mistake, with the word for it.
-    pub const ALL: [(&'static str, Self); 26] = [
+    pub const ALL: [(&'static str, Self); 27] = [
         ("host-doubled", Self::HostDoubled),
         ("value-doubled", Self::ValueDoubled),
         ("token-altered", Self::TokenAltered),
         ("token-misplaced", Self::TokenMisplaced),
         ("wrong-type", Self::WrongType),
+        ("forwarding-elsewhere", Self::ForwardingElsewhere),
         ("address-foreign", Self::AddressForeign),
         ("address-surplus", Self::AddressSurplus),
         ("address-partial", Self::AddressPartial),
@@ -337,6 +340,7 @@ fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change
             let data = RecordData::Https { priority: 1, target: String::new(), hints };
             [right(), vec![at_host(data)]].concat()
         }
+        Some(Mistake::ForwardingElsewhere) => with(vec![at_host(RecordData::A(FORWARDER))]),
         Some(Mistake::AddressForeign) => with(vec![at_host(RecordData::A(FORMER))]),
         Some(Mistake::AddressSurplus) => {
             apex("Surplus addresses")?;

@@ -84,7 +84,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         admin_key: secrets.admin_key.clone(),
         edge_key: secrets.edge_key.clone(),
         alone: false,
-        options: ["--look-first=2", "--look-most=20", "--look-live=30", "--order-retry=60", "--patience=180"]
+        options: ["--look-first=2", "--look-most=20", "--look-live=30", "--order-retry=60", "--patience=180", "--quick-looks=1"]
             .map(Into::into)
             .into(),
     };
@@ -234,7 +234,8 @@ impl Platform {
                 edge.withhold(host.as_str());
             }
             set_stage(zones, &host, part.act).await?;
-            if self.add("domains", json!({ "host": part.host, "site": part.site })).await? {
+            let pair = part.act == Act::HalfPair;
+            if self.add("domains", json!({ "host": part.host, "site": part.site, "pair": pair })).await? {
                 self.looked_at(&host).await?;
                 act(zones, &self.sheet(part.host).await?, part).await?;
                 if part.act == Act::OldSheet {
@@ -280,7 +281,8 @@ async fn set_stage(zones: &Zones, host: &Hostname, act: Act) -> anyhow::Result<(
         _ => zones.register(zone).await?,
     }
     match act {
-        Act::Wrong(Mistake::MailLost) | Act::Right => customer::have_mail(zones, zone).await,
+        Act::Wrong(Mistake::MailLost) => customer::have_mail(zones, zone).await,
+        Act::Right if zone == host.as_str() => customer::have_mail(zones, zone).await,
         Act::Moving(ttl) => {
             customer::stand_elsewhere(zones, host.as_str(), zone, ttl).await?;
             zones.prime(host.as_str(), 2).await
@@ -291,7 +293,7 @@ async fn set_stage(zones: &Zones, host: &Hostname, act: Act) -> anyhow::Result<(
 
 async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
     match part.act {
-        Act::Right | Act::EdgeBehind | Act::OldSheet | Act::Moving(_) => {
+        Act::Right | Act::HalfPair | Act::EdgeBehind | Act::OldSheet | Act::Moving(_) => {
             customer::publish(zones, sheet, None).await?;
         }
         Act::Nothing | Act::Wrong(Mistake::NameUnregistered) => {}
@@ -300,7 +302,7 @@ async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
             customer::publish(zones, sheet, Some(mistake)).await?;
         }
     }
-    if part.act == Act::Right {
+    if part.act == Act::Right && sheet.apex {
         customer::have_mail(zones, sheet.host.registered()).await?;
     }
     Ok(())

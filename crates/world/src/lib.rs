@@ -10,6 +10,7 @@ pub mod customer;
 mod daemon;
 pub mod demo;
 pub mod edge;
+mod forwarder;
 mod knot;
 pub mod layout;
 pub mod odd;
@@ -24,6 +25,7 @@ use std::future::Future;
 use std::time::Duration;
 
 use anyhow::{Context, bail};
+use tokio::task::JoinSet;
 use tokio::time::Instant;
 
 pub use daemon::{Daemon, require_programs};
@@ -38,6 +40,7 @@ pub struct World {
     pub zones: Zones,
     daemons: Vec<Daemon>,
     _odd: odd::Servers,
+    _forwarder: JoinSet<()>,
     _lock: File,
 }
 
@@ -63,9 +66,10 @@ impl World {
         say("Starting three resolvers");
         daemons.extend(unbound::start(&layout, &zones.trust_anchors().await?).await?);
         let odd = odd::start(&layout).await?;
+        let forwarder = forwarder::start(&layout).await?;
         say("Starting the certification authority");
         daemons.push(pebble::start(&layout).await?);
-        Ok(Self { layout, zones, daemons, _odd: odd, _lock: lock })
+        Ok(Self { layout, zones, daemons, _odd: odd, _forwarder: forwarder, _lock: lock })
     }
 
     /// Ends every server, the last started first, and waits until all are gone.

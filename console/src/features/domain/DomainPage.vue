@@ -3,6 +3,7 @@ import { ElButton, ElTabPane, ElTabs } from "element-plus";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
+import type { Edit } from "@/api/client";
 import GatePosts from "@/components/GatePosts.vue";
 import { useNow } from "@/composables/useNow";
 import { exact, since, until } from "@/lib/time";
@@ -34,8 +35,10 @@ const pane = computed({
 /** The list is worth showing where it says more than one finding does. */
 const list = computed(() => {
   const { todo = [], findings = [] } = detail.value ?? {};
-  const told = findings.length === 1 && (findings[0]?.edits.length ?? 0) >= todo.length;
-  return todo.some((edit) => edit.kind !== "keep") && !told ? todo : [];
+  const told = findings.length === 1 ? (findings[0]?.edits ?? []) : [];
+  const known = (edit: Edit) =>
+    told.some((e) => e.owner === edit.owner && e.rtype === edit.rtype && e.value === edit.value);
+  return todo.some((edit) => edit.kind !== "keep" && !known(edit)) ? todo : [];
 });
 const held = computed(() => detail.value?.waits.some((wait) => wait.holds.length > 0) ?? false);
 

@@ -77,6 +77,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             look_first: seconds(options.look_first),
             look_most: seconds(options.look_most),
             look_live: seconds(options.look_live),
+            quick_looks: options.quick_looks.into(),
             patience: seconds(options.patience),
             order_retry: seconds(options.order_retry),
             ..Policy::default()

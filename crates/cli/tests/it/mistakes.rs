@@ -7,12 +7,13 @@ use nomenta_world::customer::{self, Mistake};
 use crate::stage::{self, fresh_zone, stage};
 
 /// The mistake, whether it is made at an apex, and words of the remedy.
-const CASES: [(Mistake, bool, &str); 26] = [
+const CASES: [(Mistake, bool, &str); 27] = [
     (Mistake::HostDoubled, false, "Add the CNAME record onswick.edge.quaymark.example at timetable."),
     (Mistake::ValueDoubled, false, "Change the CNAME record at timetable to onswick.edge.quaymark.example."),
     (Mistake::TokenAltered, true, "Change the TXT record at _quaymark-challenge to token="),
     (Mistake::TokenMisplaced, false, "at quaymark-challenge.timetable. Add the TXT record token="),
     (Mistake::WrongType, false, "Delete the TXT record \"onswick.edge.quaymark.example\" at timetable. Add"),
+    (Mistake::ForwardingElsewhere, true, "off in the DNS editor; it leads to https://sites.formerhost.example/."),
     (Mistake::AddressForeign, true, "Delete the A record 192.0.2.7 at @. Add the A record 127.77.0.10 at @."),
     (Mistake::AddressSurplus, true, "Delete the A record 192.0.2.7 at @. Keep the A record 127.77.0.10"),
     (Mistake::AddressPartial, true, "Add the A record 127.77.0.10 at @."),

@@ -16,6 +16,7 @@ pub(super) const ENTRY: Entry = Entry {
         "wrong-type",
         "wildcard-answers",
         "cname-foreign",
+        "forwarding-elsewhere",
     ],
     detect,
 };

@@ -29,7 +29,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let keep = split.ours_v4.iter().map(|a| case.edit_host(EditKind::Keep, "A", a.to_string()));
     edits.extend(keep);
     Some(Diagnosis {
-        remedy: format!("{} Of {all} addresses only {kept} lead here.", sentences(&edits)),
+        remedy: format!("{} Only {kept} of {all} addresses are ours.", sentences(&edits)),
         remark: "Resolvers hand the addresses out in turn, so some visitors and the certification \
                  authority may reach the other host."
             .into(),

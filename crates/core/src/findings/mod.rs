@@ -15,6 +15,7 @@ mod cname_foreign;
 mod delegated_away;
 mod delegation_mismatch;
 mod dnssec_broken;
+mod forwarding_elsewhere;
 mod host_doubled;
 mod https_record_stray;
 mod ipv6_stray;
@@ -55,6 +56,7 @@ pub static CATALOGUE: &[&Entry] = &[
     &cname_beside_others::ENTRY,
     &cname_chain_broken::ENTRY,
     &cname_foreign::ENTRY,
+    &forwarding_elsewhere::ENTRY,
     &address_foreign::ENTRY,
     &address_surplus::ENTRY,
     &address_partial::ENTRY,

@@ -272,10 +272,18 @@ pub fn waits(host: &str, survey: &Survey) -> Vec<crate::waiting::Wait> {
     run(&domain(host), survey, OrderState::None, crate::waiting::waits)
 }
 
+/// Judges by what else was learned beside the survey.
+pub fn judge_by(domain: &Domain, survey: &Survey, evidence: Evidence) -> Vec<Finding> {
+    run_by(domain, survey, evidence, findings::diagnose)
+}
+
 fn run<T>(domain: &Domain, survey: &Survey, order: OrderState, then: impl Fn(&Case<'_>) -> T) -> T {
+    run_by(domain, survey, Evidence { order, ..Evidence::default() }, then)
+}
+
+fn run_by<T>(domain: &Domain, survey: &Survey, evidence: Evidence, then: impl Fn(&Case<'_>) -> T) -> T {
     let (platform, policy) = (platform(), policy());
     let sheet = domain.sheet(&platform, survey.apex().unwrap_or(ZONE));
-    let evidence = Evidence { order, ..Evidence::default() };
     then(&Case {
         domain,
         platform: &platform,

@@ -231,7 +231,7 @@ pub(super) async fn domain(
         sheet.lines.iter().map(|line| JudgedLine { line: line.clone(), cells: judge(line) }).collect();
     let (todo, waits) = judged(&app, &record, &sheet, &findings);
     let domain = record.domain;
-    let token = domain.token.clone();
+    let tokens = [&[domain.token.clone()][..], &domain.superseded].concat();
     let detail = DomainDetail {
         host: domain.routed(),
         shown: domain.subject().to_unicode(),
@@ -259,7 +259,7 @@ pub(super) async fn domain(
             _ => None,
         },
     };
-    masked(detail, [&token], &caller, &query)
+    masked(detail, &tokens, &caller, &query)
 }
 
 /// The customer's list and the vantages' waits, from the latest survey.

@@ -1,0 +1,70 @@
+//! `forwarding-elsewhere`: an editor's web forwarding sends visitors away.
+
+use crate::finding::{Case, Diagnosis, Entry, Severity, Sighting, sentences};
+use crate::gate::GateName;
+
+pub(super) const ENTRY: Entry = Entry {
+    code: "forwarding-elsewhere",
+    severity: Severity::Blocker,
+    gate: GateName::Routing,
+    about: "The name stands at a web forwarder, which sends every visitor on to another address: a service \
+            of the DNS editor that was once switched on, and that puts its own records in.",
+    yields_to: &[
+        "servers-disagree",
+        "choices-mixed",
+        "cname-beside-others",
+        "wrong-type",
+        "wildcard-answers",
+        "cname-foreign",
+    ],
+    detect,
+};
+
+fn detect(case: &Case<'_>) -> Option<Diagnosis> {
+    let forwards = case.evidence.forwards.as_deref()?;
+    let forward = forwards.first()?;
+    let split = case.first_split(|s| !s.foreign_v4.is_empty() && s.ours_v4.is_empty())?;
+    let mut edits = case.deletions("A", &split.foreign_v4);
+    edits.extend(case.deletions("AAAA", &split.foreign_v6));
+    edits.extend(case.sheet.by(case.way()).map(|line| case.publish(line)));
+    let host = &case.domain.host;
+    Some(Diagnosis {
+        remedy: format!(
+            "Switch the forwarding of {host} off in the DNS editor; it leads to {}. Then: {}",
+            forward.location,
+            sentences(&edits)
+        ),
+        remark: "While forwarding is on, many editors put its records back or refuse others beside them.".into(),
+        evidence: forwards
+            .iter()
+            .map(|f| Sighting {
+                source: f.address.to_string(),
+                said: format!("sends http://{host}/ on to {}", f.location),
+                ttl: None,
+            })
+            .collect(),
+        edits,
+        ..Diagnosis::default()
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::evidence::{Evidence, Forward};
+    use crate::test;
+
+    fn found(lines: &[&str], forwards: Option<Vec<Forward>>) -> Vec<String> {
+        let host = "onswick.example";
+        let evidence = Evidence { forwards, ..Evidence::default() };
+        let found = test::judge_by(&test::domain(host), &test::survey(host, lines), evidence);
+        found.into_iter().map(|f| f.code).collect()
+    }
+
+    #[test]
+    fn a_redirect_away_explains_the_foreign_address() {
+        let forward = Forward { address: [192, 0, 2, 7].into(), location: "https://old.example/".into() };
+        assert_eq!(found(&["@ A 192.0.2.7"], Some(vec![forward])), ["forwarding-elsewhere"]);
+        assert_eq!(found(&["@ A 192.0.2.7"], Some(Vec::new())), ["address-foreign"]);
+        assert_eq!(found(&test::healthy("onswick.example"), None), [""; 0]);
+    }
+}
