@@ -103,8 +103,12 @@ impl Visitor {
                 continue;
             }
             let socket = SocketAddr::new(address, self.config.http_port);
-            let Ok(page) = http::get(socket, host.as_str(), "/", self.config.patience).await else { continue };
-            let Some(location) = page.location.filter(|_| (300..400).contains(&page.status)) else { continue };
+            let Ok(page) = http::get(socket, host.as_str(), "/", self.config.patience).await else {
+                continue;
+            };
+            let Some(location) = page.location.filter(|_| (300..400).contains(&page.status)) else {
+                continue;
+            };
             if host_of(&location).is_some_and(|to| to != host.as_str()) {
                 forwards.push(Forward { address, location });
             }

@@ -277,7 +277,11 @@ fn rand_bits(index: usize) -> [u8; 20] {
 
 /// Waits until nothing is due by `moment`; returns how many full looks came
 /// up on the way, and the seconds since `start`.
-async fn until_done(store: &Store, moment: chrono::DateTime<Utc>, start: Instant) -> anyhow::Result<(i64, f64)> {
+async fn until_done(
+    store: &Store,
+    moment: chrono::DateTime<Utc>,
+    start: Instant,
+) -> anyhow::Result<(i64, f64)> {
     let full = std::sync::Mutex::new(0);
     wait_for("the sweep being done", Duration::from_secs(1800), || async {
         let (quick, whole) = store.due_by(moment).await.unwrap_or((1, 0));

@@ -15,7 +15,8 @@ use nomenta_core::rendering;
 use nomenta_core::sheet::{Purpose, Sheet};
 use nomenta_core::verdict::Verdict;
 use nomenta_service::dto::{
-    BaselineView, DomainDetail, Event, JudgedLine, OpenFinding, PairedSheet, RosterLine, SheetView, SurveyView,
+    BaselineView, DomainDetail, Event, JudgedLine, OpenFinding, PairedSheet, RosterLine, SheetView,
+    SurveyView,
 };
 use serde::Serialize;
 use serde_json::Value;
@@ -156,7 +157,11 @@ pub(crate) fn sheet(view: &SheetView) {
         println!("\nThe other of the pair:\n");
         one_sheet(sheet);
         let (from, to) = if *is_primary { (&view.sheet, sheet) } else { (sheet, &view.sheet) };
-        println!("\n{} is the primary; {} leads to it.", to.subject().to_unicode(), from.subject().to_unicode());
+        println!(
+            "\n{} is the primary; {} leads to it.",
+            to.subject().to_unicode(),
+            from.subject().to_unicode()
+        );
     }
     println!("\nThe token is good until {}.", view.token_expires_at.format("%Y-%m-%d"));
     if view.sheet.lines.iter().any(|line| line.value.contains('…')) {

@@ -70,7 +70,9 @@ pub enum RehearsalError {
     #[error(transparent)]
     Unreadable(#[from] ZoneError),
     /// It is another zone's file.
-    #[error("The file is of the zone {zone}, and {host} does not lie in it. Give the file of the zone that holds {host}.")]
+    #[error(
+        "The file is of the zone {zone}, and {host} does not lie in it. Give the file of the zone that holds {host}."
+    )]
     OtherZone {
         /// The file's zone.
         zone: String,
@@ -158,7 +160,11 @@ fn located(file: &ZoneFile, finding: &Finding) -> Rehearsed {
         }
         seen.for_each(|s: &mut Sighting| s.source = format!("line {line}"));
     }
-    finding.evidence.iter_mut().filter(|s| !s.source.starts_with("line ")).for_each(|s| s.source = SERVER.into());
+    finding
+        .evidence
+        .iter_mut()
+        .filter(|s| !s.source.starts_with("line "))
+        .for_each(|s| s.source = SERVER.into());
     Rehearsed { finding, lines }
 }
 
@@ -177,9 +183,8 @@ fn amend(file: &ZoneFile, edits: &[Edit], host: &str) -> String {
         let record = &file.entries[index].record;
         match edits.iter().find(|e| is_of(e, record)) {
             Some(edit) if edit.kind == EditKind::Delete => Fate::Gone,
-            Some(edit) if edit.kind == EditKind::Change => {
-                zonefile::value(&edit.rtype, &edit.value).map_or(Fate::Stays, |d| Fate::Becomes(zonetext::value(&d)))
-            }
+            Some(edit) if edit.kind == EditKind::Change => zonefile::value(&edit.rtype, &edit.value)
+                .map_or(Fate::Stays, |d| Fate::Becomes(zonetext::value(&d))),
             _ => Fate::Stays,
         }
     };
@@ -436,10 +441,15 @@ mod tests {
 
     #[test]
     fn nothing_at_all_is_left_beside_the_alias() {
-        let lines = "timetable A 192.0.2.7\n SRV 1 2 3 x\n CAA 0 issue \"stampworks-ca.example\"\n HTTPS 1 .\n";
+        let lines =
+            "timetable A 192.0.2.7\n SRV 1 2 3 x\n CAA 0 issue \"stampworks-ca.example\"\n HTTPS 1 .\n";
         let done = rehearsed(SUB, lines);
         assert_eq!(codes(&done), [("cname-beside-others", &[5, 7, 8][..])]);
-        assert!(done.passes && !done.amended.contains("SRV") && !done.amended.contains("CAA"), "{}", done.amended);
+        assert!(
+            done.passes && !done.amended.contains("SRV") && !done.amended.contains("CAA"),
+            "{}",
+            done.amended
+        );
     }
 
     #[test]
@@ -455,9 +465,8 @@ mod tests {
 
     #[test]
     fn another_zones_file_and_an_empty_one_are_refused() {
-        let attempt = |text: &str| {
-            rehearse(&test::domain(SUB), &test::platform(), &test::policy(), text, test::now())
-        };
+        let attempt =
+            |text: &str| rehearse(&test::domain(SUB), &test::platform(), &test::policy(), text, test::now());
         let other = "$ORIGIN lowmere.test.\n@ SOA ns1 hostmaster 7 3600 600 86400 60\n";
         assert!(matches!(attempt(other), Err(RehearsalError::OtherZone { .. })));
         assert_eq!(attempt("; nothing\n"), Err(RehearsalError::Empty));

@@ -120,7 +120,19 @@ pub fn step(
     let calm = action.is_none() && ends.is_none() && is_calm(&case, gates.stage(), &found);
     let quick = calm.then(|| survey.quick_fingerprint(&domain.target(platform)));
     let findings = found;
-    Outcome { gates, findings, action, next_look, quiet_looks, zone, fingerprint, spread, waits, moved_at, quick }
+    Outcome {
+        gates,
+        findings,
+        action,
+        next_look,
+        quiet_looks,
+        zone,
+        fingerprint,
+        spread,
+        waits,
+        moved_at,
+        quick,
+    }
 }
 
 /// Whether all that can happen next shows in what a quick survey reads: the
@@ -132,7 +144,8 @@ fn is_calm(case: &Case<'_>, stage: Stage, found: &[Finding]) -> bool {
         Stage::At(GateName::Routing) => !case.routed(),
         Stage::At(_) => false,
     };
-    let full = case.survey.depth == Depth::Full && case.survey.apex().is_some() && case.policy.quick_looks > 0;
+    let full =
+        case.survey.depth == Depth::Full && case.survey.apex().is_some() && case.policy.quick_looks > 0;
     full && unpublished && found.iter().all(|f| f.severity == Severity::Note || f.code == "stalled")
 }
 

@@ -7,14 +7,8 @@ use crate::reading::{Record, RecordData, RecordType};
 use crate::sheet::{Line, Purpose, Way};
 
 /// Record types that may stand at the host, and that are asked for there.
-pub(crate) const AT_HOST: [RecordType; 6] = [
-    RecordType::A,
-    RecordType::Aaaa,
-    RecordType::Txt,
-    RecordType::Mx,
-    RecordType::Https,
-    RecordType::Caa,
-];
+pub(crate) const AT_HOST: [RecordType; 6] =
+    [RecordType::A, RecordType::Aaaa, RecordType::Txt, RecordType::Mx, RecordType::Https, RecordType::Caa];
 
 /// The customer's list: what to keep, then for each gate what to delete,
 /// change and add. Empty only where nothing has to be done or kept.
@@ -108,7 +102,9 @@ fn fate(case: &Case<'_>, record: &Record, wanted: bool, met: bool, alone: bool) 
     match record.data {
         _ if wanted => edit(EditKind::Keep),
         // Nothing stands beside a CNAME (RFC 1034, section 3.6.2).
-        RecordData::Txt(_) | RecordData::Mx { .. } | RecordData::Https { .. } | RecordData::Caa { .. } if alone => {
+        RecordData::Txt(_) | RecordData::Mx { .. } | RecordData::Https { .. } | RecordData::Caa { .. }
+            if alone =>
+        {
             edit(EditKind::Delete)
         }
         RecordData::Https { .. } => {

@@ -408,12 +408,15 @@ impl Reader {
         match (word.as_str(), given) {
             ("$ORIGIN", Some(origin)) => self.origin = name(origin, &self.origin)?,
             ("$TTL", Some(text)) => {
-                let ttl = seconds(text).ok_or_else(|| format!("{text} is not a time. Write seconds, such as 3600."))?;
+                let ttl = seconds(text)
+                    .ok_or_else(|| format!("{text} is not a time. Write seconds, such as 3600."))?;
                 self.default_ttl = Some(ttl);
             }
             ("$ORIGIN" | "$TTL", None) => return Err(format!("{word} has no value behind it.")),
             ("$INCLUDE", _) => {
-                return Err("$INCLUDE leads to another file, which is not read. Put its lines here instead.".into());
+                return Err(
+                    "$INCLUDE leads to another file, which is not read. Put its lines here instead.".into()
+                );
             }
             _ => return Err(format!("{word} is not known. Write out the records that it stands for.")),
         }
@@ -426,7 +429,9 @@ impl Reader {
             (true, _) => name(&line.tokens[0].raw, &self.origin)?,
             (false, Some(owner)) => owner.clone(),
             (false, None) => {
-                return Err("The first record has no name before it. Start the line with one, or with @.".into());
+                return Err(
+                    "The first record has no name before it. Start the line with one, or with @.".into()
+                );
             }
         };
         let mut rest = &line.tokens[usize::from(states_owner)..];
@@ -452,7 +457,8 @@ impl Reader {
         if let RecordData::Soa(soa) = &data {
             self.soa_minimum.get_or_insert(soa.minimum);
         }
-        let effective = ttl.or(self.default_ttl).or(self.last_ttl).or(self.soa_minimum).unwrap_or(DEFAULT_TTL);
+        let effective =
+            ttl.or(self.default_ttl).or(self.last_ttl).or(self.soa_minimum).unwrap_or(DEFAULT_TTL);
         self.last_ttl = ttl.or(self.last_ttl);
         self.owner = Some(owner.clone());
         let from = rest.get(1).map_or(rtype.span.end, |t| t.span.start);
@@ -542,7 +548,8 @@ fn data(rtype: &str, tokens: &[Token], origin: &str) -> Result<RecordData, Strin
         "SOA" => words.soa(),
         "HTTPS" => words.https(),
         "DS" => {
-            let tag = tokens.first().ok_or("DS wants a key tag, an algorithm, a digest type and a digest.")?;
+            let tag =
+                tokens.first().ok_or("DS wants a key tag, an algorithm, a digest type and a digest.")?;
             words.read(tag, "a key tag").map(RecordData::Ds)
         }
         _ if OTHER_TYPES.contains(&rtype) => Ok(RecordData::Other(rtype.to_owned())),
@@ -663,10 +670,7 @@ mod tests {
         let text = "@ TXT \"v=DKIM1; k=rsa; \" \"p=\\\"x\\\"\\059\"\n@ TXT bare;comment\n";
         assert_eq!(
             shown(text),
-            [
-                "onswick.example 3600 TXT \"v=DKIM1; k=rsa; p=\"x\";\"",
-                "onswick.example 3600 TXT \"bare\"",
-            ]
+            ["onswick.example 3600 TXT \"v=DKIM1; k=rsa; p=\"x\";\"", "onswick.example 3600 TXT \"bare\"",]
         );
     }
 

@@ -131,9 +131,9 @@ impl Surveyor {
                 None => drop(unknown.insert(glance.zone.clone(), &glance.target.host)),
             }
         }
-        let walks = unknown.into_values().map(|host| async {
-            zone_view(host, self.walker.locate(&self.exchange, host.as_str()).await)
-        });
+        let walks = unknown
+            .into_values()
+            .map(|host| async { zone_view(host, self.walker.locate(&self.exchange, host.as_str()).await) });
         for found in join_all(walks).await {
             if let ZoneView::Found { apex, servers, delegation } = found {
                 zones.insert(apex.clone(), (apex, servers, delegation));
@@ -173,7 +173,12 @@ impl Surveyor {
             if let Transport::Plain(address) = vantage.transport {
                 let planned = |q: &&'_ Question| (vantage.source(), ask(address, q, Mode::Vantage));
                 let more = asked.iter().map(|q| (planned(q), *q));
-                plan.extend(more.map(|((source, ask), question)| Planned { source, question, may: true, ask: Some(ask) }));
+                plan.extend(more.map(|((source, ask), question)| Planned {
+                    source,
+                    question,
+                    may: true,
+                    ask: Some(ask),
+                }));
             }
         }
         let encrypted = self.config.vantages.iter().filter(|v| !matches!(v.transport, Transport::Plain(_)));
@@ -194,16 +199,16 @@ impl Surveyor {
         mut readings: Vec<Reading>,
     ) -> Vec<Reading> {
         let differ = |q: &&Question| {
-            let of = readings.iter().filter(|r| r.source.is_authority() && r.name == q.name && r.rtype == q.rtype);
+            let of =
+                readings.iter().filter(|r| r.source.is_authority() && r.name == q.name && r.rtype == q.rtype);
             let mut answers = of.filter_map(sorted);
             let first = answers.next();
             answers.any(|other| Some(other) != first)
         };
         let doubtful: Vec<Question> = list.iter().filter(differ).cloned().collect();
         for again in self.put(self.plan(&doubtful, apex, servers)).await {
-            let same = |r: &&mut Reading| {
-                r.source == again.source && r.name == again.name && r.rtype == again.rtype
-            };
+            let same =
+                |r: &&mut Reading| r.source == again.source && r.name == again.name && r.rtype == again.rtype;
             if let Some(reading) = readings.iter_mut().find(same) {
                 *reading = again;
             }
@@ -258,7 +263,8 @@ impl Surveyor {
         let read = asked.iter().zip(answers).map(|(q, answered)| read(planned(*q), Some(answered)));
         let mut readings: Vec<Reading> = read.collect();
         let failed: Vec<_> = (0..readings.len()).filter(|i| has_failed(&readings[*i])).collect();
-        let again: Vec<_> = failed.iter().map(|i| Ask { mode: Mode::Unchecked, ..asks[*i].clone() }).collect();
+        let again: Vec<_> =
+            failed.iter().map(|i| Ask { mode: Mode::Unchecked, ..asks[*i].clone() }).collect();
         for (place, (got, _)) in failed.into_iter().zip(self.encrypted(vantage, &again).await) {
             readings[place].unchecked = unchecked(got);
         }
@@ -309,8 +315,7 @@ fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {
 
 fn read(planned: Planned<'_>, answered: Option<Answered>) -> Reading {
     let Planned { source, question: Question { name, rtype, .. }, .. } = planned;
-    let reading =
-        |outcome, rtt_ms| Reading::new(source, name.clone(), *rtype, outcome, rtt_ms);
+    let reading = |outcome, rtt_ms| Reading::new(source, name.clone(), *rtype, outcome, rtt_ms);
     let Some((got, rtt)) = answered else { return reading(Outcome::Guarded, 0) };
     let rtt = u32::try_from(rtt.as_millis()).unwrap_or(u32::MAX);
     match got {

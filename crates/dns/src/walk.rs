@@ -65,7 +65,8 @@ impl Walker {
     /// A zone that a walk ended in not long ago.
     pub fn known(&self, apex: &str) -> Option<(String, Vec<Authority>, Option<Delegation>)> {
         let zones = self.zones.lock().unwrap_or_else(PoisonError::into_inner);
-        let Known { servers, delegation, .. } = zones.get(apex).filter(|z| z.expires > Instant::now())?.clone();
+        let Known { servers, delegation, .. } =
+            zones.get(apex).filter(|z| z.expires > Instant::now())?.clone();
         Some((apex.to_owned(), servers, delegation))
     }
 

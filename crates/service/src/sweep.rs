@@ -25,11 +25,13 @@ pub(crate) async fn perform(app: &App, sweep: &Sweep) -> anyhow::Result<()> {
     };
     let now = Utc::now();
     let seen = sweep.sights.iter().zip(&glances).zip(&surveys);
-    let glanced: Vec<_> =
-        seen.map(|((sight, glance), survey)| judge(app, sight, &glance.target, survey.as_ref(), now)).collect();
+    let glanced: Vec<_> = seen
+        .map(|((sight, glance), survey)| judge(app, sight, &glance.target, survey.as_ref(), now))
+        .collect();
     let same = glanced.iter().filter(|g| g.due > now).count();
     metrics::counter!("nomenta_glances_total", "result" => "same").increment(same as u64);
-    metrics::counter!("nomenta_glances_total", "result" => "differs").increment((glanced.len() - same) as u64);
+    metrics::counter!("nomenta_glances_total", "result" => "differs")
+        .increment((glanced.len() - same) as u64);
     app.store.finish_sweep(sweep, &glanced, now).await?;
     Ok(())
 }

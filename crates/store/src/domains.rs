@@ -126,21 +126,30 @@ impl Store {
     /// # Errors
     /// As for [`enrol`](Self::enrol); the name of the first one that is taken
     /// already.
-    pub async fn enrol_many(&self, site: &str, domains: &[(Subject, Token)], token_expires_at: DateTime<Utc>) -> Result<(), StoreError> {
+    pub async fn enrol_many(
+        &self,
+        site: &str,
+        domains: &[(Subject, Token)],
+        token_expires_at: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
         let now = Utc::now();
         let found = sqlx::query!(
             "SELECT s.id, a.name AS account FROM sites s JOIN accounts a ON a.id = s.account_id
              WHERE s.name = $1",
             site
         );
-        let found = found.fetch_optional(&self.pool).await?.ok_or_else(|| StoreError::missing("site", site))?;
+        let found =
+            found.fetch_optional(&self.pool).await?.ok_or_else(|| StoreError::missing("site", site))?;
         let ids: Vec<_> = domains.iter().map(|_| Uuid::now_v7()).collect();
         let hosts: Vec<_> = domains.iter().map(|(subject, _)| subject.to_string()).collect();
         let zones: Vec<_> = domains.iter().map(|(subject, _)| subject.host.registered().to_owned()).collect();
         let tokens: Vec<_> = domains.iter().map(|(_, token)| token.as_str().to_owned()).collect();
         let gates = Gates::new(now);
         let mut tx = self.pool.begin().await?;
-        let taken = sqlx::query_scalar!("SELECT host FROM domains WHERE host = ANY($1) ORDER BY host LIMIT 1", &hosts);
+        let taken = sqlx::query_scalar!(
+            "SELECT host FROM domains WHERE host = ANY($1) ORDER BY host LIMIT 1",
+            &hosts
+        );
         if let Some(host) = taken.fetch_optional(&mut *tx).await? {
             return Err(StoreError::Taken { what: "a domain", name: host });
         }

@@ -53,7 +53,8 @@ impl Store {
     /// # Errors
     /// If the database fails.
     pub async fn all_due_at(&self, due: DateTime<Utc>) -> Result<u64, StoreError> {
-        let done = sqlx::query!("UPDATE tasks SET due = $1 WHERE kind = 'look'", due).execute(&self.pool).await?;
+        let done =
+            sqlx::query!("UPDATE tasks SET due = $1 WHERE kind = 'look'", due).execute(&self.pool).await?;
         sqlx::query!("SELECT pg_notify('nomenta_work', '')").fetch_one(&self.pool).await?;
         Ok(done.rows_affected())
     }
@@ -82,13 +83,15 @@ impl Store {
         let lease = Uuid::new_v4();
         let rows = sqlx::query!(
             r#"WITH taken AS (
-                 SELECT domain_id FROM tasks
+                 SELECT ctid AS place, domain_id FROM tasks
                  WHERE due <= now() AND (leased_until IS NULL OR leased_until < now())
                    AND quick IS NOT NULL AND kind = 'look'
                  ORDER BY due LIMIT $3 FOR UPDATE SKIP LOCKED)
                UPDATE tasks t SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
-               FROM taken, domains d
-               WHERE t.domain_id = taken.domain_id AND t.kind = 'look' AND d.id = taken.domain_id
+               -- Row by row: a join by hash would read both tables whole.
+               FROM taken, LATERAL (
+                   SELECT host, zone, stage, quiet_looks FROM domains WHERE id = taken.domain_id OFFSET 0) d
+               WHERE t.ctid = taken.place
                RETURNING t.domain_id, d.host, d.zone, d.stage, d.quiet_looks, t.quick_looks,
                          t.quick AS "quick!""#,
             lease,

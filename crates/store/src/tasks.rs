@@ -87,7 +87,11 @@ impl Store {
     /// If the database fails.
     pub async fn next_due(&self) -> Result<Option<f64>, StoreError> {
         let seconds = sqlx::query_scalar!(
-            "SELECT extract(epoch FROM min(greatest(due, leased_until)) - now())::float8 FROM tasks"
+            // Leased tasks are due, so they stand in front.
+            "SELECT extract(epoch FROM min(greatest(due, leased_until)) - now())::float8 FROM (
+                 (SELECT due, leased_until FROM tasks WHERE quick IS NULL ORDER BY due LIMIT 500)
+                 UNION ALL
+                 (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL ORDER BY due LIMIT 5000)) first"
         );
         Ok(seconds.fetch_one(&self.pool).await?)
     }

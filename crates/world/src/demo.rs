@@ -84,9 +84,16 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         admin_key: secrets.admin_key.clone(),
         edge_key: secrets.edge_key.clone(),
         alone: false,
-        options: ["--look-first=2", "--look-most=20", "--look-live=30", "--order-retry=60", "--patience=180", "--quick-looks=1"]
-            .map(Into::into)
-            .into(),
+        options: [
+            "--look-first=2",
+            "--look-most=20",
+            "--look-live=30",
+            "--order-retry=60",
+            "--patience=180",
+            "--quick-looks=1",
+        ]
+        .map(Into::into)
+        .into(),
     };
     running.service = Some(setup.start(layout, &options.program, &layout.state.join("service.log")).await?);
     let edge = Edge::start(EdgeConfig {

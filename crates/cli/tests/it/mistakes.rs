@@ -13,7 +13,11 @@ const CASES: [(Mistake, bool, &str); 27] = [
     (Mistake::TokenAltered, true, "Change the TXT record at _quaymark-challenge to token="),
     (Mistake::TokenMisplaced, false, "at quaymark-challenge.timetable. Add the TXT record token="),
     (Mistake::WrongType, false, "Delete the TXT record \"onswick.edge.quaymark.example\" at timetable. Add"),
-    (Mistake::ForwardingElsewhere, true, "off in the DNS editor; it leads to https://sites.formerhost.example/."),
+    (
+        Mistake::ForwardingElsewhere,
+        true,
+        "off in the DNS editor; it leads to https://sites.formerhost.example/.",
+    ),
     (Mistake::AddressForeign, true, "Delete the A record 192.0.2.7 at @. Add the A record 127.77.0.10 at @."),
     (Mistake::AddressSurplus, true, "Delete the A record 192.0.2.7 at @. Keep the A record 127.77.0.10"),
     (Mistake::AddressPartial, true, "Add the A record 127.77.0.10 at @."),

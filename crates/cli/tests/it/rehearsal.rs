@@ -10,8 +10,8 @@ use nomenta_core::rehearsal::Rehearsal;
 use nomenta_core::sheet::SHEET_TTL;
 use nomenta_core::zonefile::{self, ZoneFile};
 use nomenta_world::layout::HARROW;
-use nomenta_world::zones::servers;
 use nomenta_world::wait_for;
+use nomenta_world::zones::servers;
 use serde_json::json;
 
 use crate::stage::{self, PATIENCE, stage};
@@ -65,7 +65,8 @@ fn shown(owner: &str, rtype: &str, value: &str) -> String {
 fn expected(text: &str, zone: &str, done: &Rehearsal) -> BTreeMap<String, u32> {
     let mut held = records(text, zone);
     for edit in &done.todo {
-        let value = zonefile::value(&edit.rtype, &edit.value).map_or_else(|_| edit.value.clone(), |d| d.to_string());
+        let value =
+            zonefile::value(&edit.rtype, &edit.value).map_or_else(|_| edit.value.clone(), |d| d.to_string());
         let now = shown(&edit.owner, &edit.rtype, edit.was.as_ref().unwrap_or(&edit.value));
         let mut ttl = SHEET_TTL;
         if matches!(edit.kind, EditKind::Delete | EditKind::Change) {
@@ -152,7 +153,10 @@ fn a_file_that_cannot_be_read_gives_its_line_and_a_whole_one_reads_well() {
         assert_eq!(status, Some(1));
         assert!(error.contains("Line 2: A wants an IPv4 address, and has 192.0.2."), "{error}");
         let (_, answer) = answer(&zone, "@ A 192.0.2\n").await;
-        assert_eq!((&answer["errors"][0]["field"], &answer["errors"][0]["line"]), (&json!("zone"), &json!(1)));
+        assert_eq!(
+            (&answer["errors"][0]["field"], &answer["errors"][0]["line"]),
+            (&json!("zone"), &json!(1))
+        );
 
         let (status, [told, _]) = rehearse("@ A 192.0.2.7\n@ MX 10 mx\n", &[]).await;
         assert_eq!(status, Some(0));
@@ -173,6 +177,7 @@ fn a_file_that_cannot_be_read_gives_its_line_and_a_whole_one_reads_well() {
 
 async fn answer(host: &str, text: &str) -> (u16, serde_json::Value) {
     let request = stage().service.request("POST", &format!("domains/{host}/rehearsal"), stage::ADMIN);
-    let response = request.header("content-type", "text/dns").body(text.to_owned()).send().await.expect("sent");
+    let response =
+        request.header("content-type", "text/dns").body(text.to_owned()).send().await.expect("sent");
     (response.status().as_u16(), response.json().await.expect("JSON"))
 }

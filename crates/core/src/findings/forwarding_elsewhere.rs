@@ -34,7 +34,8 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
             forward.location,
             sentences(&edits)
         ),
-        remark: "While forwarding is on, many editors put its records back or refuse others beside them.".into(),
+        remark: "While forwarding is on, many editors put its records back or refuse others beside them."
+            .into(),
         evidence: forwards
             .iter()
             .map(|f| Sighting {

@@ -21,7 +21,9 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     }
     let (host, other) = (&case.domain.host, &pair.other);
     Some(Diagnosis {
-        remedy: format!("{host} is published, {other} is not. Add what the sheet of {other} lists; keep everything here."),
+        remedy: format!(
+            "{host} is published, {other} is not. Add what the sheet of {other} lists; keep everything here."
+        ),
         remark: match pair.is_primary {
             true => format!("{other} would lead visitors to {host}."),
             false => format!("{other} is the primary, so nothing can lead there yet."),

@@ -23,8 +23,8 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use super::dto::{
-    BaselineView, DomainDetail, JudgedLine, NewDomain, OpenFinding, PairedSheet, RevealQuery, RosterLine, RosterQuery,
-    SheetView, SpreadPoint, StageCount, SurveyView,
+    BaselineView, DomainDetail, JudgedLine, NewDomain, OpenFinding, PairedSheet, RevealQuery, RosterLine,
+    RosterQuery, SheetView, SpreadPoint, StageCount, SurveyView,
 };
 use super::registry::host_in_path;
 use crate::App;
@@ -133,8 +133,12 @@ pub(super) async fn enrol(
         .map_err(|e| Problem::field("host", e.code(), e))?;
     let tokens = [(); 2].map(|()| Token::from_random(rand::random()));
     let token_expires_at = token_end();
-    let enrolment =
-        |subject, index: usize| Enrolment { subject, site: &new.site, token: &tokens[index], token_expires_at };
+    let enrolment = |subject, index: usize| Enrolment {
+        subject,
+        site: &new.site,
+        token: &tokens[index],
+        token_expires_at,
+    };
     let enrolled = match new.pair.then(|| counterpart(&subject)).transpose()? {
         Some(other) => app.store.enrol_pair(enrolment(&subject, 0), enrolment(&other, 1)).await,
         None => app.store.enrol(enrolment(&subject, 0)).await,
