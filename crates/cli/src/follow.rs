@@ -5,7 +5,7 @@ use std::time::Duration;
 use anyhow::bail;
 use futures::StreamExt;
 use nomenta_core::gate::Stage;
-use nomenta_service::dto::DomainDetail;
+use nomenta_service::dto::{DomainDetail, Event};
 use tokio::time::timeout;
 
 use crate::Done;
@@ -37,6 +37,7 @@ async fn follow(client: &Client, host: &str, wanted: Stage) -> anyhow::Result<()
     let host = detail.host.clone();
     eprintln!("{}", render::gates(&detail));
     let mut stage: Stage = detail.stage.parse().map_err(anyhow::Error::msg)?;
+    let mut told = None;
     while !arrived(stage, wanted) {
         let Some(event) = events.next().await else { bail!("The service ended the connection. Try again.") };
         let event = event?;
@@ -44,8 +45,14 @@ async fn follow(client: &Client, host: &str, wanted: Stage) -> anyhow::Result<()
             continue;
         }
         eprintln!("{}", render::event(&event));
+        told = Some(event.sequence);
         let detail: DomainDetail = client.get(&format!("domains/{host}")).await?;
         stage = detail.stage.parse().map_err(anyhow::Error::msg)?;
+    }
+    // What was committed along with the last event is part of the story.
+    if let Some(told) = told {
+        let rest: Vec<Event> = client.get(&format!("domains/{host}/events?after={told}")).await?;
+        rest.iter().for_each(|event| eprintln!("{}", render::event(event)));
     }
     Ok(())
 }

@@ -12,11 +12,14 @@ use nomenta_core::ingress::{CanonicalHost, Ingress, Platform};
 use nomenta_core::names;
 use nomenta_core::policy::Policy;
 use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Source};
+use nomenta_core::rehearsal::rehearse;
 use nomenta_core::schedule;
 use nomenta_core::step::{Action, step};
 use nomenta_core::survey::{Authority, Delegation, Depth, Survey, ZoneView};
 use nomenta_core::token::Token;
 use nomenta_core::verdict::{Expected, Verdict};
+use nomenta_core::zonefile::{Fate, ZoneFile};
+use nomenta_core::zonetext;
 use proptest::collection::vec;
 use proptest::prelude::*;
 
@@ -202,6 +205,7 @@ fn evidence() -> impl Strategy<Value = Evidence> {
             order,
             certificate,
             probe,
+            forwards: None,
         })
 }
 
@@ -343,4 +347,73 @@ proptest! {
         let text = serde_json::to_string(&gates).expect("writes");
         prop_assert_eq!(serde_json::from_str::<Gates>(&text).expect("reads"), gates);
     }
+
+    #[test]
+    fn a_zone_text_never_panics_and_is_left_alone_when_told_to(text in zone_text()) {
+        if let Ok(file) = ZoneFile::parse(&text, ZONE) {
+            prop_assert_eq!(file.amended(|_| Fate::Stays, &[]), text);
+        }
+    }
+
+    #[test]
+    fn a_rehearsal_never_panics_and_what_passes_once_needs_no_more(text in zone_text()) {
+        let domain = domain(HOST);
+        let again = |text: &str| rehearse(&domain, &platform(), &Policy::default(), text, start());
+        if let Ok(done) = again(&text) && done.passes {
+            let twice = again(&done.amended).expect("reads");
+            prop_assert!(twice.passes);
+            prop_assert_eq!(twice.amended, done.amended);
+        }
+    }
+
+    #[test]
+    fn what_is_written_as_zone_text_is_read_back(list in vec((data(), 0..600u32), 1..6)) {
+        let owner = HOST.to_owned();
+        let records: Vec<_> = list.into_iter().map(|(data, ttl)| Record { owner: owner.clone(), ttl, data }).collect();
+        let file = ZoneFile::parse(&zonetext::lines(ZONE, &records), "other.example").expect("reads");
+        prop_assert!(file.records().eq(&records), "{:?}", file);
+    }
+
+    #[test]
+    fn a_text_is_the_same_however_it_is_split_into_strings(text in "[ -~]{1,300}", cut in 1..200usize) {
+        let quoted = |part: &[u8]| {
+            let part = String::from_utf8_lossy(part).replace('\\', "\\\\").replace('"', "\\\"");
+            format!("\"{part}\"")
+        };
+        let strings: Vec<_> = text.as_bytes().chunks(cut).map(quoted).collect();
+        let file = ZoneFile::parse(&format!("@ TXT ( {} )", strings.join("\n  ")), ZONE).expect("reads");
+        prop_assert_eq!(&file.entries[0].record.data, &RecordData::Txt(text));
+    }
+}
+
+/// Lines as people write them: often nearly right.
+fn zone_text() -> impl Strategy<Value = String> {
+    let owner = prop_oneof![
+        Just("@"),
+        Just(""),
+        Just("timetable"),
+        Just("timetable.onswick.example"),
+        Just("*"),
+        Just("_quaymark-challenge.timetable"),
+        Just("www"),
+    ];
+    let value = prop_oneof![
+        Just("A 192.0.2.7".to_owned()),
+        Just("AAAA 2001:db8::7".to_owned()),
+        Just("CNAME timetable".to_owned()),
+        Just("CNAME onswick.edge.quaymark.example.".to_owned()),
+        Just("NS ns1.harrowdns.example.".to_owned()),
+        Just("MX 10 mx".to_owned()),
+        Just("SOA ns1 host ( 1 2 3\n 4 5 )".to_owned()),
+        Just("SRV 1 2 3 x".to_owned()),
+        "TXT \"[a-z;\\\\\" ]{0,9}\"?",
+        "[A-Z]{1,5} [ -~]{0,12}",
+    ];
+    let line = (owner, proptest::option::of(0..600u32), value, "( ; [a-z]{0,5})?").prop_map(
+        |(owner, ttl, value, comment)| {
+            let ttl = ttl.map(|t| format!("{t} ")).unwrap_or_default();
+            format!("{owner} {ttl}{value}{comment}\n")
+        },
+    );
+    vec(line, 0..12).prop_map(|lines| lines.concat())
 }

@@ -154,7 +154,7 @@ impl Sockets {
     /// Whether a datagram may be had; if not, the task is woken by one.
     pub fn poll_readable(&self, cx: &mut Context<'_>) -> bool {
         // Every socket must have the waker, so none is skipped.
-        self.open.iter().fold(false, |any, s| s.socket.poll_recv_ready(cx).is_ready() || any)
+        self.open.iter().filter(|s| s.socket.poll_recv_ready(cx).is_ready()).count() > 0
     }
 
     /// The next datagram with an id that is taken: its question, and who sent

@@ -283,8 +283,8 @@ impl Walker {
         }
         // A server that holds both sides of a cut answers from below it, and
         // shows no referral.
-        let silent = || (reached != apex).then(|| Delegation { parent: reached, servers: listed_here });
-        let delegation = above.or_else(silent);
+        let silent = (reached != apex).then_some(Delegation { parent: reached, servers: listed_here });
+        let delegation = above.or(silent);
         Located::Zone { apex, servers: servers.into_iter().collect(), by, delegation }
     }
 }

@@ -58,6 +58,45 @@ fn a_domain_is_enrolled_at_the_form_and_watched_to_live_without_a_reload() {
 }
 
 #[test]
+fn the_panes_of_a_domain_hand_over_compare_and_rehearse() {
+    stage();
+    stage::run(async {
+        let (stage, url) = (stage(), stage().service.setup.url());
+        let zone = fresh_zone("panes");
+        stage.world.zones.register(&zone).await.expect("registered");
+        customer::have_mail(&stage.world.zones, &zone).await.expect("mail");
+        let sheet = stage.service.enrol(&stage.world, &zone).await;
+        stage.service.looked_at(&zone).await;
+        let browser = Browser::open(stage::BASE_PORT + 25).await;
+        browser.sign_in(&format!("{url}/domains/{zone}?pane=sheet"), ADMIN).await;
+        browser.read("all of these addresses, and no others").await;
+        browser.read("Typed as the editor of Harrow DNS wants it.").await;
+        let token = sheet.lines[0].value.clone();
+        assert!(!browser.text().await.contains(&token), "the token is shown unasked");
+        browser.press("Show the token").await;
+        browser.read(&token).await;
+
+        browser.click("#tab-baseline").await;
+        browser.read("Save as zone-file lines").await;
+        browser.read(&format!("10 mx.{zone}")).await;
+
+        browser.click("#tab-rehearsal").await;
+        browser.press("Rehearse").await;
+        browser.read("Paste the zone file first").await;
+        browser.type_into("#zone", "@ 300 A 192.0.2.7\n@ 300 A 192.0.2").await;
+        browser.press("Rehearse").await;
+        browser.read("Line 2: A wants an IPv4 address, and has 192.0.2.").await;
+        // What was typed is kept; a whole file is judged with its lines named.
+        browser.type_into("#zone", "@ 300 A 192.0.2.7\n@ 300 MX 10 mx").await;
+        browser.press("Rehearse").await;
+        browser.see("[data-rehearsed] [data-code='address-foreign']").await;
+        browser.read("address-foreign, line 1").await;
+        browser.read("With these changes it passes ownership and routing.").await;
+        browser.page.clone().close().await.expect("closed");
+    });
+}
+
+#[test]
 fn the_roster_follows_what_happens_and_filters_by_name() {
     stage();
     stage::run(async {

@@ -10,6 +10,7 @@ mod crash;
 mod demo;
 mod dns;
 mod journey;
+mod misbehaving;
 mod mistakes;
 mod processes;
 mod rehearsal;

@@ -18,6 +18,10 @@ async fn shoot(browser: &Browser, name: &str) {
     fs::write(folder().join(name), png).expect("written");
 }
 
+/// What a customer might paste.
+const ZONE: &str = "$ORIGIN pellgate.example.\n@ 300 SOA ns1.harrowdns.example. admin 9 3600 600 86400 60\n\
+                    @ 300 NS ns1.harrowdns.example.\n@ 300 A 127.77.0.10\n@ 300 A 192.0.2.7\n@ 300 MX 10 mail\n";
+
 #[test]
 #[ignore = "needs a running demo, named by NOMENTA_READY_FILE"]
 fn shots() {
@@ -48,6 +52,21 @@ fn shots() {
             browser.read("What happened").await;
             shoot(&browser, name).await;
         }
+        for (host, pane, words, name) in [
+            ("wexholm.example", "sheet", "one of these", "sheet.png"),
+            ("piers.tarrabank.example", "now", "How long it will take", "waiting.png"),
+            ("brindleford.test", "baseline", "gone", "baseline.png"),
+        ] {
+            browser.page.goto(&format!("{url}/domains/{host}?pane={pane}")).await.expect("the page");
+            browser.read(words).await;
+            shoot(&browser, name).await;
+        }
+        browser.page.goto(&format!("{url}/domains/pellgate.example?pane=rehearsal")).await.expect("the page");
+        browser.type_into("#zone", ZONE).await;
+        browser.press("Rehearse").await;
+        browser.see("[data-rehearsed]").await;
+        browser.page.execute("window.scrollTo(0, 200)", Vec::new()).await.expect("scrolled");
+        shoot(&browser, "rehearsal.png").await;
         browser.press("Dark").await;
         browser.page.goto(&url).await.expect("the console");
         browser.see("tr[data-stage='live']").await;
