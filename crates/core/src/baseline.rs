@@ -63,9 +63,11 @@ impl Baseline {
         list
     }
 
-    /// The mail exchanges among them.
+    /// The mail exchanges among them, and who may send mail (RFC 7208) and how
+    /// that is judged (RFC 7489).
     pub fn mail(&self) -> Vec<Record> {
-        self.records.iter().filter(|r| matches!(r.data, RecordData::Mx { .. })).cloned().collect()
+        let is_mail = |r: &&Record| matches!(r.data, RecordData::Mx { .. }) || policy(&r.data).is_some();
+        self.records.iter().filter(is_mail).cloned().collect()
     }
 
     /// As lines of a master file (RFC 1035, section 5).
@@ -99,6 +101,13 @@ impl Baseline {
     }
 }
 
+/// Which policy about mail a text is.
+pub fn policy(data: &RecordData) -> Option<&'static str> {
+    let RecordData::Txt(text) = data else { return None };
+    let begins = |tag: &&str| text.get(..tag.len()).is_some_and(|start| start.eq_ignore_ascii_case(tag));
+    ["v=spf1", "v=DMARC1"].into_iter().find(begins)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -122,6 +131,8 @@ mod tests {
 
     #[test]
     fn then_and_now_are_compared_by_record_and_not_by_time_or_serial() {
+        let mail = ["@ MX 10 mx.onswick.example", "@ TXT V=SPF1 mx -all", "_dmarc TXT v=DMARC1; p=none", "@ TXT x"];
+        assert_eq!(baseline(&mail).mail().len(), 3);
         let then = baseline(&["@ SOA 7", "@ A 192.0.2.7", "@ MX 10 mx.onswick.example"]);
         let mut now = baseline(&["@ SOA 9", "@ A 127.77.0.10", "@ MX 10 mx.onswick.example"]);
         now.records.iter_mut().for_each(|r| r.ttl = 1);

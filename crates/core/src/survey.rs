@@ -158,8 +158,9 @@ impl Target {
             ask(&self.canonical, RecordType::Aaaa, true),
         ]);
         if self.routed != apex {
-            list.push(ask(apex, RecordType::Mx, false));
+            list.extend([ask(apex, RecordType::Mx, false), ask(apex, RecordType::Txt, false)]);
         }
+        list.push(ask(&format!("_dmarc.{apex}"), RecordType::Txt, false));
         list.extend(self.neighbours(apex).into_iter().map(|(name, rtype)| ask(&name, rtype, false)));
         let climb = names::climb(self.host.as_str());
         list.extend(climb.map(|name| ask(name, RecordType::Caa, true)));
@@ -458,6 +459,8 @@ mod tests {
                 "onswick.edge.quaymark.example A everywhere",
                 "onswick.edge.quaymark.example AAAA everywhere",
                 "onswick.example MX",
+                "onswick.example TXT",
+                "_dmarc.onswick.example TXT",
                 "_quaymark-challenge.timetable.onswick.example.onswick.example TXT",
                 "timetable.onswick.example.onswick.example A",
                 "quaymark-challenge.timetable.onswick.example TXT",

@@ -163,6 +163,9 @@ impl ZoneFile {
             // What a record took from the one before it must be said once that
             // one is gone.
             let names_owner = entry.states_owner || owner == Some(&record.owner);
+            if let RecordData::Soa(soa) = &record.data {
+                soa_minimum.get_or_insert(soa.minimum);
+            }
             let inherited = last_ttl.or(soa_minimum).unwrap_or(DEFAULT_TTL);
             let names_ttl = entry.states_ttl || entry.has_default || inherited == record.ttl;
             let head = &self.text[entry.span.start..entry.head];
@@ -182,9 +185,6 @@ impl ZoneFile {
             owner = Some(&record.owner);
             if entry.states_ttl || !names_ttl {
                 last_ttl = Some(record.ttl);
-            }
-            if let RecordData::Soa(soa) = &record.data {
-                soa_minimum.get_or_insert(soa.minimum);
             }
         }
         text.push_str(&self.text[at..]);

@@ -118,6 +118,16 @@ label {
   margin: 0;
 }
 
+.file input {
+  font-family: inherit;
+  font-size: 14px;
+}
+
+article h3 span {
+  font-family: var(--prose);
+  font-weight: 400;
+}
+
 :deep(textarea) {
   font-family: var(--mono);
   font-size: 14px;

@@ -26,7 +26,7 @@ defineProps<{ sheet: Sheet }>();
         </thead>
         <tbody>
           <tr v-for="line in lines" :key="line.rtype + line.value">
-            <td class="record type">{{ way === "alias" ? "ALIAS" : line.rtype }}</td>
+            <td class="record">{{ way === "alias" ? "ALIAS" : line.rtype }}</td>
             <td>
               <CopyField v-if="line.host_field" :value="line.host_field" what="host" />
               <span v-else class="soft">(leave it empty)</span>
@@ -61,7 +61,15 @@ p {
   margin: var(--step) 0 0;
 }
 
-.type {
-  width: 70px;
+table {
+  table-layout: fixed;
+}
+
+th:first-child {
+  width: 76px;
+}
+
+th:last-child {
+  width: 60px;
 }
 </style>

@@ -103,6 +103,11 @@ watch(() => [props.host, revealed.value], read, { immediate: true });
   margin-left: 0;
 }
 
+.copies .el-button {
+  padding: 8px;
+  color: var(--act);
+}
+
 .copies {
   display: flex;
   align-items: center;

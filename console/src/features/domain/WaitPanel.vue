@@ -14,9 +14,8 @@ function told(wait: Wait): string {
   if (wait.sees) return "sees it";
   if (!wait.holds.length) return "does not see it yet";
   const held = `still holds ${wait.holds.join(", ")}`;
-  return wait.until
-    ? `${held}, until about ${clock(wait.until)}`
-    : `${held}, until it says not when`;
+  if (!wait.until) return `${held}, and does not say until when`;
+  return `${held}, until about ${clock(wait.until)}, ${until(wait.until, props.now)}`;
 }
 </script>
 
@@ -26,10 +25,7 @@ function told(wait: Wait): string {
     <ul>
       <li v-for="wait in waits" :key="wait.vantage" :class="{ sees: wait.sees }">
         <strong>{{ wait.vantage }}</strong>
-        <span :title="wait.until ? exact(wait.until) : ''">
-          {{ told(wait) }}
-          <span v-if="wait.until && !wait.sees" class="left">{{ until(wait.until, now) }}</span>
-        </span>
+        <span :title="wait.until ? exact(wait.until) : ''">{{ told(wait) }}</span>
       </li>
     </ul>
     <SpreadChart :spreads="spreads" :waits="waits" :now="now" />
@@ -68,9 +64,5 @@ li strong {
 
 li.sees {
   color: var(--act);
-}
-
-.left {
-  white-space: nowrap;
 }
 </style>

@@ -2,14 +2,15 @@
 
 use crate::finding::{Case, Diagnosis, EditKind, Entry, Severity, Sighting, sentences};
 use crate::gate::GateName;
-use crate::reading::{Record, RecordType};
+use crate::baseline::policy;
+use crate::reading::{Record, RecordData, RecordType};
 
 pub(super) const ENTRY: Entry = Entry {
     code: "mail-lost",
     severity: Severity::Warning,
     gate: GateName::Routing,
-    about: "The baseline has mail records, and none is left: they were deleted along with the former \
-            host's records. Mail bounces.",
+    about: "The baseline has mail records (MX, or TXT with v=spf1 or v=DMARC1), and none of that kind is \
+            left: they were deleted along with the former host's records. Mail bounces, or counts as forged.",
     yields_to: &["unreachable", "name-unregistered", "servers-disagree"],
     detect,
 };
@@ -24,7 +25,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         ttl: Some(r.ttl),
     };
     Some(Diagnosis {
-        remedy: format!("{} Without it mail to {} does not arrive.", sentences(&edits), lost[0].owner),
+        remedy: format!("{} {}", sentences(&edits), consequence(&lost)),
         remark: "The records were there when the domain was taken in.".into(),
         evidence: lost.iter().map(sighted).collect(),
         edits,
@@ -32,10 +33,23 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     })
 }
 
-/// A changed mail host is the customer's own affair; no mail host at all is not.
+fn consequence(lost: &[&Record]) -> String {
+    match lost.iter().find(|r| matches!(r.data, RecordData::Mx { .. })) {
+        Some(mail) => format!("Without it mail to {} does not arrive.", mail.owner),
+        None => format!("Without it mail from {} may be taken for forged.", lost[0].owner),
+    }
+}
+
+/// A changed mail host or policy is the customer's own affair; none at all is
+/// not.
 fn is_lost(case: &Case<'_>, record: &Record) -> bool {
-    let mut answers = case.survey.authority(&record.owner, RecordType::Mx).peekable();
-    answers.peek().is_some() && answers.all(|(_, records)| records.is_empty())
+    let rtype = if matches!(record.data, RecordData::Txt(_)) { RecordType::Txt } else { RecordType::Mx };
+    let same_kind = |r: &Record| match rtype {
+        RecordType::Txt => policy(&r.data) == policy(&record.data),
+        _ => matches!(r.data, RecordData::Mx { .. }),
+    };
+    let mut answers = case.survey.authority(&record.owner, rtype).peekable();
+    answers.peek().is_some() && answers.all(|(_, records)| !records.iter().any(same_kind))
 }
 
 #[cfg(test)]
@@ -43,7 +57,26 @@ mod tests {
     use crate::test;
 
     #[test]
-    fn mail_that_vanished_is_given_back_and_mail_that_moved_is_left_alone() {
+    fn a_policy_that_vanished_is_given_back_and_one_that_changed_is_left_alone() {
+        let host = "onswick.example";
+        let mut domain = test::domain(host);
+        domain.mail_before = vec![test::record("@ MX 10 mx.onswick.example")];
+        domain.mail_before.push(test::record("@ TXT v=spf1 mx -all"));
+        let judge = |lines: &[&str]| {
+            let zone = [&test::healthy(host)[..], lines].concat();
+            let found = test::judge(&domain, &test::survey(host, &zone));
+            found.iter().map(|f| f.remedy.clone()).collect::<Vec<_>>()
+        };
+        let mail = "@ MX 10 mx.onswick.example";
+        assert!(judge(&[mail, "@ TXT v=spf1 include:posthus.example -all"]).is_empty());
+        assert_eq!(
+            judge(&[mail, "@ TXT something else"]),
+            ["Add the TXT record \"v=spf1 mx -all\" at @. Without it mail from onswick.example may be taken for forged."]
+        );
+    }
+
+    #[test]
+    fn exchanges_are_lost_only_when_none_is_left() {
         let host = "onswick.example";
         let mut domain = test::domain(host);
         domain.mail_before = vec![test::record("@ MX 10 mx.onswick.example")];
