@@ -131,7 +131,8 @@ mod tests {
 
     #[test]
     fn then_and_now_are_compared_by_record_and_not_by_time_or_serial() {
-        let mail = ["@ MX 10 mx.onswick.example", "@ TXT V=SPF1 mx -all", "_dmarc TXT v=DMARC1; p=none", "@ TXT x"];
+        let mail =
+            ["@ MX 10 mx.onswick.example", "@ TXT V=SPF1 mx -all", "_dmarc TXT v=DMARC1; p=none", "@ TXT x"];
         assert_eq!(baseline(&mail).mail().len(), 3);
         let then = baseline(&["@ SOA 7", "@ A 192.0.2.7", "@ MX 10 mx.onswick.example"]);
         let mut now = baseline(&["@ SOA 9", "@ A 127.77.0.10", "@ MX 10 mx.onswick.example"]);

@@ -170,8 +170,8 @@ fn help_and_version_are_there_and_the_document_is_printed_without_a_service() {
         let (status, help, _) = run(&["--help"]).await;
         assert_eq!(status, Some(0));
         for verb in [
-            "serve", "demo", "account", "site", "ingress", "key", "enrol", "sheet", "baseline", "rehearse",
-            "survey", "explain", "roster", "history",
+            "serve", "demo", "findings", "account", "site", "ingress", "key", "enrol", "sheet", "baseline",
+            "rehearse", "survey", "explain", "roster", "history",
         ] {
             assert!(help.contains(&format!("  {verb} ")), "{verb} is not in the help");
         }
@@ -180,6 +180,12 @@ fn help_and_version_are_there_and_the_document_is_printed_without_a_service() {
         let (status, document, _) = run(&["openapi"]).await;
         let document: serde_json::Value = serde_json::from_str(&document).expect("JSON");
         assert_eq!((status, &document["info"]["title"]), (Some(0), &"Nomenta".into()));
+        let (_, page, _) = run(&["findings", "--as", "markdown"]).await;
+        for want in ["# Findings", "## routing", "| `address-foreign` | blocker |", "## certificate"] {
+            assert!(page.contains(want), "no {want:?} in:\n{page}");
+        }
+        let (_, list, _) = run(&["findings", "--as", "csv"]).await;
+        assert!(list.starts_with("about,code,gate,severity\n"), "{list}");
         let (status, _, error) = run(&["roster"]).await;
         assert_eq!(status, Some(1));
         assert!(error.contains("Set NOMENTA_KEY, or give --key."), "{error}");

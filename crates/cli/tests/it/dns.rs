@@ -6,7 +6,7 @@ use std::time::Duration;
 use nomenta_core::hostname::Hostname;
 use nomenta_core::reading::{Outcome, Rcode, RecordData, RecordType};
 use nomenta_core::survey::{Depth, Target, ZoneView};
-use nomenta_dns::{DnsConfig, Egress, Politeness, Surveyor, Transport, Vantage};
+use nomenta_dns::{DnsConfig, Egress, Glance, Politeness, Surveyor, Transport, Vantage};
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::zones::{Change, servers};
 use tokio::net::UdpSocket;
@@ -171,6 +171,128 @@ fn silence_forgery_and_garbage_are_told_apart_from_answers() {
                     Outcome::NoRoute => "no route",
                 });
             assert!(outcomes.clone().all(|o| o == want), "{want}: {:?}", outcomes.collect::<Vec<_>>());
+        }
+    });
+}
+
+#[test]
+fn vantages_answer_the_same_by_udp_tls_and_https() {
+    stage();
+    stage::run(async {
+        let zone = registered("encrypted").await;
+        let address = RecordData::A([127, 77, 0, 10].into());
+        // Too large for UDP, so that the plain one comes by TCP.
+        let texts = (0..12).map(|n| add(&format!("_c.{zone}"), RecordData::Txt(format!("{n:0200}"))));
+        let changes: Vec<_> = texts.chain([add(&zone, address.clone())]).collect();
+        stage().world.zones.update(&zone, &changes).await.expect("updated");
+        let words = stage().world.layout.vantage_words();
+        let vantages = words.iter().map(|w| w.parse().expect("a vantage")).collect();
+        let survey =
+            reading_through(vantages, Duration::from_secs(2)).survey(&target(&zone), Depth::Full).await;
+        let names: Vec<_> = survey.vantages().map(ToString::to_string).collect();
+        assert_eq!(names, ["north", "south", "west"]);
+        for source in survey.vantages() {
+            let view = survey.host_view(source).expect("both families were answered");
+            assert_eq!(
+                view.ipv4.iter().copied().map(RecordData::A).collect::<Vec<_>>(),
+                [address.clone()],
+                "{source}"
+            );
+            let challenge = format!("_c.{zone}");
+            let mut texts = survey.of(&challenge, RecordType::Txt).filter(|r| &r.source == source);
+            let count = texts.next().and_then(|r| r.answer()).map_or(0, <[_]>::len);
+            assert_eq!(count, 12, "{source}");
+        }
+    });
+}
+
+#[test]
+fn a_vantage_with_another_certificate_is_not_believed() {
+    stage();
+    stage::run(async {
+        let zone = registered("untrusted").await;
+        let right = stage().world.layout.vantage_words()[1].clone();
+        let wrong = format!("{right}#other.example").parse().expect("a vantage");
+        let closed = "gone=https://127.53.100.3:9/dns-query".parse().expect("a vantage");
+        let survey = reading_through(vec![wrong, closed], Duration::from_secs(2))
+            .survey(&target(&zone), Depth::Full)
+            .await;
+        let told = |name: &str| {
+            let of = survey.readings.iter().filter(|r| r.source.to_string() == name);
+            of.filter_map(nomenta_core::reading::Reading::failure).collect::<std::collections::BTreeSet<_>>()
+        };
+        let told_south = told("south");
+        assert!(
+            told_south.len() == 1 && told_south.iter().all(|t| t.contains("TLS fails")),
+            "{told_south:?}"
+        );
+        assert_eq!(told("gone").into_iter().collect::<Vec<_>>(), ["does not answer"]);
+    });
+}
+
+#[test]
+fn equal_questions_are_sent_once_and_a_server_is_asked_no_faster_than_allowed() {
+    stage();
+    stage::run(async {
+        let zone = registered("polite").await;
+        let asked = Arc::new(std::sync::Mutex::new(Vec::new()));
+        let heard = asked.clone();
+        let address = answering(move |q| {
+            heard.lock().expect("a lock").push((std::time::Instant::now(), q[12..].to_vec()));
+            vec![[&[q[0], q[1], 0x84, 0], &q[4..]].concat()]
+        })
+        .await;
+        let layout = &stage().world.layout;
+        let surveyor = Surveyor::new(DnsConfig {
+            roots: vec![ROOT.into()],
+            authority_port: layout.dns_port(),
+            vantages: vec![Vantage { name: "slow".into(), transport: Transport::Plain(address) }],
+            vantage_roots: layout.vantage_roots(),
+            timeout: Duration::from_secs(5),
+            tries: 1,
+            politeness: Politeness { in_flight: 64, per_second: 50 },
+            egress: Egress::LoopbackOnly,
+        })
+        .expect("a surveyor");
+        let target = target(&zone);
+        let (one, two) =
+            tokio::join!(surveyor.survey(&target, Depth::Full), surveyor.survey(&target, Depth::Full));
+        let vantage =
+            |s: &nomenta_core::survey::Survey| s.readings.iter().filter(|r| !r.source.is_authority()).count();
+        assert_eq!(vantage(&one), vantage(&two));
+        let asked = asked.lock().expect("a lock");
+        let mut questions: Vec<_> = asked.iter().map(|(_, q)| q.clone()).collect();
+        questions.sort();
+        questions.dedup();
+        assert_eq!(asked.len(), questions.len(), "a question was sent twice");
+        // Twenty milliseconds lie between two at 50 a second.
+        let (first, last) = (asked[0].0, asked[asked.len() - 1].0);
+        let least = Duration::from_millis(20) * u32::try_from(asked.len() - 1).expect("few");
+        assert!(last - first >= least.mul_f64(0.8), "{} questions in {:?}", asked.len(), last - first);
+    });
+}
+
+#[test]
+fn many_domains_are_glanced_at_and_unknown_zones_are_left_out() {
+    stage();
+    stage::run(async {
+        let zone = registered("many").await;
+        let names: Vec<_> = (0..40).map(|n| format!("s{n}.{zone}")).collect();
+        let changes: Vec<_> = names.iter().map(|n| add(n, RecordData::A([127, 77, 0, 10].into()))).collect();
+        stage().world.zones.update(&zone, &changes).await.expect("updated");
+        let glance = |name: &String, zone: &str| Glance { target: target(name), zone: zone.to_owned() };
+        let mut glances: Vec<_> = names.iter().map(|n| glance(n, &zone)).collect();
+        let nowhere = fresh_zone("nowhere");
+        glances.push(glance(&nowhere, &nowhere));
+        let surveyor = surveyor();
+        let surveys = surveyor.glance(&glances).await;
+        assert!(surveys[40].is_none(), "nobody has registered it");
+        for (survey, glance) in surveys[..40].iter().zip(&glances) {
+            let survey = survey.as_ref().expect("a survey");
+            // Two servers, three questions, no vantage.
+            assert_eq!((survey.readings.len(), survey.depth), (6, Depth::Quick));
+            let full = surveyor.survey(&glance.target, Depth::Full).await;
+            assert_eq!(survey.quick_fingerprint(&glance.target), full.quick_fingerprint(&glance.target));
         }
     });
 }

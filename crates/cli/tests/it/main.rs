@@ -2,6 +2,7 @@
 //! command line and the API, the console in headless Chromium.
 
 mod api;
+mod baseline;
 mod browser;
 mod certs;
 mod cli;
@@ -14,7 +15,9 @@ mod misbehaving;
 mod mistakes;
 mod processes;
 mod rehearsal;
+mod sheets;
 mod shots;
 mod stage;
 mod store;
+mod sweeps;
 mod waiting;

@@ -1,8 +1,8 @@
 //! `mail-lost`: mail records that stood at enrolment are gone.
 
+use crate::baseline::policy;
 use crate::finding::{Case, Diagnosis, EditKind, Entry, Severity, Sighting, sentences};
 use crate::gate::GateName;
-use crate::baseline::policy;
 use crate::reading::{Record, RecordData, RecordType};
 
 pub(super) const ENTRY: Entry = Entry {
@@ -71,7 +71,9 @@ mod tests {
         assert!(judge(&[mail, "@ TXT v=spf1 include:posthus.example -all"]).is_empty());
         assert_eq!(
             judge(&[mail, "@ TXT something else"]),
-            ["Add the TXT record \"v=spf1 mx -all\" at @. Without it mail from onswick.example may be taken for forged."]
+            [
+                "Add the TXT record \"v=spf1 mx -all\" at @. Without it mail from onswick.example may be taken for forged."
+            ]
         );
     }
 
