@@ -344,7 +344,8 @@ pub(crate) fn explain(detail: &DomainDetail) {
             Some(open) => &open.finding.code,
             None => &gate.reason,
         };
-        println!("  {:<12} {:<8} for {:<8} {}", gate.name.to_string(), gate.state.to_string(), since, reason);
+        let head = format!("  {:<12} {:<8} for {since:<8} ", gate.name.to_string(), gate.state.to_string());
+        println!("{}", hanging(&head, reason));
     }
     for finding in &detail.findings {
         print_finding(finding, now);
@@ -438,12 +439,18 @@ fn print_finding(open: &OpenFinding, now: DateTime<Utc>) {
 
 /// Indented, and wrapped to the terminal where there is one.
 fn wrapped(text: &str) -> String {
+    hanging("  ", text)
+}
+
+/// Wrapped likewise, its further lines under the first one's text.
+fn hanging(head: &str, text: &str) -> String {
+    let indent = " ".repeat(head.chars().count());
     let width = if std::io::stdout().is_terminal() { textwrap::termwidth().min(110) } else { usize::MAX };
     textwrap::fill(
         text,
         textwrap::Options::new(width)
-            .initial_indent("  ")
-            .subsequent_indent("  ")
+            .initial_indent(head)
+            .subsequent_indent(&indent)
             .break_words(false)
             .word_splitter(textwrap::WordSplitter::NoHyphenation),
     )

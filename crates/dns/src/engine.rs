@@ -18,7 +18,7 @@ use slab::Slab;
 use tokio::sync::{mpsc, oneshot};
 use tokio::time::{Instant, sleep_until};
 
-use crate::exchange::{Ask, Got};
+use crate::ask::{Answered, Ask, Got};
 use crate::pace::{Next, Politeness, Server};
 use crate::sockets::{Sent, Sockets, Unsent};
 use crate::wire::{self, Mismatch};
@@ -42,9 +42,6 @@ pub(crate) struct Settings {
     /// How fast one server is asked.
     pub politeness: Politeness,
 }
-
-/// What came of a question, and the round-trip of the try that was answered.
-pub(crate) type Answered = (Got, Duration);
 
 /// A question, with its message; the id is set anew for each try.
 struct Prepared {

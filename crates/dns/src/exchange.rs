@@ -1,40 +1,20 @@
 //! Questions to servers: by UDP with tries, by TCP when truncated.
 
 use std::io;
-use std::net::SocketAddr;
-use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use futures::StreamExt;
 use futures::stream;
-use nomenta_core::reading::RecordType;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
 use tokio::time::timeout_at;
 
-use crate::engine::{Answered, Engine, Settings};
-use crate::wire::{self, Mismatch, Mode, Reply};
+use crate::ask::{Answered, Ask, Got};
+use crate::engine::{Engine, Settings};
+use crate::wire::{self, Mismatch};
 
 /// TCP connections at once, over all servers.
 const CONNECTIONS: usize = 64;
-
-/// What came of asking.
-#[derive(Clone, Debug)]
-pub(crate) enum Got {
-    Reply(Reply),
-    Silence,
-    NoRoute,
-    Garbled(String),
-}
-
-/// One question for one server.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub(crate) struct Ask {
-    pub server: SocketAddr,
-    pub name: Arc<str>,
-    pub rtype: RecordType,
-    pub mode: Mode,
-}
 
 /// Asks questions.
 pub(crate) struct Exchange {

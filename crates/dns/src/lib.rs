@@ -6,6 +6,7 @@
 //! many domains at once. Replies are matched on id, address, port and question;
 //! lost ones are asked again; truncated ones go to TCP.
 
+mod ask;
 pub mod egress;
 mod engine;
 mod exchange;

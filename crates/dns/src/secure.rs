@@ -17,8 +17,8 @@ use tokio::net::TcpStream;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 
-use crate::engine::Answered;
-use crate::exchange::{Ask, Got, by_stream};
+use crate::ask::{Answered, Ask, Got};
+use crate::exchange::by_stream;
 use crate::wire::{self, Mismatch};
 
 /// Largest reply taken by HTTPS, in octets (RFC 8484, section 6).

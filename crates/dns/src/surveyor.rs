@@ -11,8 +11,9 @@ use nomenta_core::names;
 use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, Source};
 use nomenta_core::survey::{Authority, Delegation, Depth, Question, Survey, Target, ZoneView};
 
-use crate::engine::{Answered, Settings};
-use crate::exchange::{Ask, Exchange, Got};
+use crate::ask::{Answered, Ask, Got};
+use crate::engine::Settings;
+use crate::exchange::Exchange;
 use crate::secure::{Secure, SecureError};
 use crate::vantage::{Transport, Vantage};
 use crate::walk::{Located, Walker};

@@ -11,7 +11,8 @@ use nomenta_core::reading::{Rcode, Record, RecordData, RecordType};
 use nomenta_core::survey::{Authority, Delegation};
 
 use crate::DnsConfig;
-use crate::exchange::{Ask, Exchange, Got};
+use crate::ask::{Ask, Got};
+use crate::exchange::Exchange;
 use crate::wire::{Mode, Reply};
 
 /// Longest time that a delegation is believed, whatever its TTL says.

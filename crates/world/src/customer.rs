@@ -1,7 +1,6 @@
 //! Customers who edit their zones: rightly, or wrongly in a chosen way.
 
 use std::fmt;
-use std::net::Ipv4Addr;
 use std::str::FromStr;
 
 use anyhow::{bail, ensure};
@@ -10,14 +9,12 @@ use nomenta_core::reading::{RecordData, RecordType};
 use nomenta_core::sheet::{Line, Purpose, Sheet, Way};
 
 use crate::forwarder::FORWARDER;
-use crate::layout::{FORMER_HOST, HARROW, Operator, PLATFORM, SILENT, TIDEWELL};
+use crate::layout::{FORMER, FORMER_HOST, HARROW, Operator, PLATFORM, SILENT, TIDEWELL};
 use crate::odd::{self, Manner};
 use crate::zones::{Change, Zones, servers};
 
 /// Short, so that a mended mistake is soon forgotten.
 const TTL: u32 = 5;
-/// The former host of every customer; nothing is ever sent there.
-pub(crate) const FORMER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 7);
 
 /// A way to get it wrong, named like the finding that it leads to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

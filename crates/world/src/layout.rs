@@ -51,6 +51,8 @@ pub const TIDEWELL: Operator =
     Operator { zone: "tidewell.test", servers: [Ipv4Addr::new(127, 53, 3, 1), Ipv4Addr::new(127, 53, 3, 2)] };
 /// Runs name servers that misbehave, each in its own way; see [`crate::odd`].
 pub const SLACKWATER: &str = "slackwater.test";
+/// Address of the former host; nothing is ever sent there.
+pub(crate) const FORMER: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 7);
 /// The host that customers come from; nothing is ever sent to its address.
 pub const FORMER_HOST: &str = "formerhost.example";
 /// The platform's own name servers.

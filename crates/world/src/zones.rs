@@ -17,9 +17,9 @@ use tokio::net::UdpSocket;
 use tokio::sync::Mutex;
 use tokio::time::timeout;
 
-use crate::customer::FORMER;
 use crate::layout::{
-    EDGE, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT, SLACKWATER, TIDEWELL,
+    EDGE, FORMER, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT, SLACKWATER,
+    TIDEWELL,
 };
 use crate::{Layout, knot, odd, wait_for};
 

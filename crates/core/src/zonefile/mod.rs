@@ -1,76 +1,23 @@
 //! Reading master files (RFC 1035, section 5), with the place of every record
 //! kept, so that a file can be amended without touching anything else in it.
 
-use std::net::IpAddr;
+mod lines;
+mod values;
+
 use std::ops::{Range, RangeInclusive};
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::names;
-use crate::reading::{Record, RecordData, Soa};
+use crate::reading::{Record, RecordData};
+
+use lines::{Lines, Logical};
+pub use values::value;
+use values::{data, name, seconds};
 
 /// TTL where a file states none and has no SOA to take it from, in seconds.
 const DEFAULT_TTL: u32 = 3600;
-/// Longest name in presentation form (RFC 1035, section 2.3.4).
-const LONGEST_NAME: usize = 253;
-
-/// Record types that a master file may hold beside those that are judged
-/// (IANA registry of resource record types).
-const OTHER_TYPES: [&str; 52] = [
-    "AFSDB",
-    "APL",
-    "AVC",
-    "CDNSKEY",
-    "CDS",
-    "CERT",
-    "CSYNC",
-    "DHCID",
-    "DLV",
-    "DNAME",
-    "DNSKEY",
-    "DOA",
-    "EID",
-    "EUI48",
-    "EUI64",
-    "GPOS",
-    "HINFO",
-    "HIP",
-    "IPSECKEY",
-    "ISDN",
-    "KEY",
-    "KX",
-    "L32",
-    "L64",
-    "LOC",
-    "LP",
-    "MB",
-    "MG",
-    "MINFO",
-    "MR",
-    "NAPTR",
-    "NID",
-    "NSAP",
-    "NSEC",
-    "NSEC3",
-    "NSEC3PARAM",
-    "OPENPGPKEY",
-    "PTR",
-    "PX",
-    "RP",
-    "RRSIG",
-    "RT",
-    "SIG",
-    "SMIMEA",
-    "SPF",
-    "SRV",
-    "SSHFP",
-    "SVCB",
-    "TLSA",
-    "URI",
-    "X25",
-    "ZONEMD",
-];
 
 /// Why a file cannot be read.
 #[derive(Clone, Debug, PartialEq, Eq, Error, Serialize, Deserialize)]
@@ -174,7 +121,9 @@ impl ZoneFile {
                 false => text.push_str(&format!("{}. ", record.owner)),
             }
             if !names_ttl {
-                text.push_str(&format!("{} ", record.ttl));
+                // A quoted word may follow the owner without a space.
+                let space = if head.ends_with(|c: char| !c.is_whitespace()) { " " } else { "" };
+                text.push_str(&format!("{space}{} ", record.ttl));
             }
             text.push_str(&self.text[entry.head..entry.value.start]);
             match fate {
@@ -205,179 +154,6 @@ pub enum Fate {
     Gone,
     /// It gets another value, as a master file writes it.
     Becomes(String),
-}
-
-/// Reads one value, names in it absolute: as the core shows values, and as
-/// people write them in edits.
-///
-/// # Errors
-/// What is wrong with it.
-pub fn value(rtype: &str, text: &str) -> Result<RecordData, String> {
-    if rtype == "TXT" {
-        let inner = text.strip_prefix('"').and_then(|t| t.strip_suffix('"'));
-        return Ok(RecordData::Txt(inner.unwrap_or(text).to_owned()));
-    }
-    let mut tokens = Vec::new();
-    for line in Lines::new(text) {
-        tokens.extend(line.map_err(|e| e.reason)?.tokens);
-    }
-    data(rtype, &tokens, "")
-}
-
-/// A word of the file.
-#[derive(Clone, Debug)]
-struct Token {
-    /// As written, without its quotation marks.
-    raw: String,
-    quoted: bool,
-    span: Range<usize>,
-}
-
-impl Token {
-    /// With its escapes undone (RFC 1035, section 5.1).
-    fn octets(&self) -> Vec<u8> {
-        let mut octets = Vec::with_capacity(self.raw.len());
-        let bytes = self.raw.as_bytes();
-        let mut at = 0;
-        while let Some(byte) = bytes.get(at) {
-            let digits = bytes.get(at + 1..at + 4).filter(|d| d.iter().all(u8::is_ascii_digit));
-            match (byte, digits) {
-                (b'\\', Some(digits)) => {
-                    let code = digits.iter().fold(0_u16, |n, d| n * 10 + u16::from(d - b'0'));
-                    octets.push(u8::try_from(code).unwrap_or(b'?'));
-                    at += 4;
-                }
-                (b'\\', None) => {
-                    octets.extend(bytes.get(at + 1));
-                    at += 2;
-                }
-                (byte, _) => {
-                    octets.push(*byte);
-                    at += 1;
-                }
-            }
-        }
-        octets
-    }
-
-    fn text(&self) -> String {
-        String::from_utf8_lossy(&self.octets()).into_owned()
-    }
-}
-
-/// What parentheses and line ends make one line.
-#[derive(Debug)]
-struct Logical {
-    tokens: Vec<Token>,
-    /// Whether it begins with white space, and so without an owner.
-    indented: bool,
-    lines: RangeInclusive<usize>,
-    span: Range<usize>,
-}
-
-/// The logical lines of a text that are not empty.
-struct Lines<'a> {
-    text: &'a str,
-    at: usize,
-    line: usize,
-}
-
-impl<'a> Lines<'a> {
-    fn new(text: &'a str) -> Self {
-        Self { text, at: 0, line: 1 }
-    }
-
-    /// Reads up to the end of a line that is not inside parentheses.
-    fn logical(&mut self) -> Result<Logical, ZoneError> {
-        let bytes = self.text.as_bytes();
-        let (start, first) = (self.at, self.line);
-        let indented = bytes.get(start).is_some_and(|b| matches!(b, b' ' | b'\t'));
-        let (mut tokens, mut open) = (Vec::new(), None);
-        while let Some(byte) = bytes.get(self.at) {
-            match byte {
-                b'\n' => {
-                    self.at += 1;
-                    self.line += 1;
-                    if open.is_none() {
-                        break;
-                    }
-                }
-                b' ' | b'\t' | b'\r' => self.at += 1,
-                b';' => self.skip_comment(),
-                b'(' => {
-                    open.get_or_insert(self.line);
-                    self.at += 1;
-                }
-                b')' if open.is_none() => return Err(self.wrong("A closing parenthesis has no opening one.")),
-                b')' => {
-                    open = None;
-                    self.at += 1;
-                }
-                _ => tokens.push(self.token()?),
-            }
-        }
-        if let Some(line) = open {
-            let reason = "The parenthesis is not closed. Add ) behind the last value.".into();
-            return Err(ZoneError { line, reason });
-        }
-        let ended = bytes[..self.at].last() == Some(&b'\n') && self.at > start;
-        let last = if ended { self.line - 1 } else { self.line };
-        Ok(Logical { tokens, indented, lines: first..=last, span: start..self.at })
-    }
-
-    fn skip_comment(&mut self) {
-        let rest = &self.text.as_bytes()[self.at..];
-        self.at += rest.iter().position(|b| *b == b'\n').unwrap_or(rest.len());
-    }
-
-    fn token(&mut self) -> Result<Token, ZoneError> {
-        let bytes = self.text.as_bytes();
-        let quoted = bytes[self.at] == b'"';
-        let start = self.at;
-        let from = start + usize::from(quoted);
-        let mut at = from;
-        let ends = |byte: u8| match quoted {
-            true => matches!(byte, b'"' | b'\n'),
-            false => matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b';' | b'(' | b')' | b'"'),
-        };
-        while let Some(byte) = bytes.get(at).copied().filter(|b| !ends(*b)) {
-            // An escaped line end is none.
-            at += if byte == b'\\' && bytes.get(at + 1).is_some_and(|b| *b != b'\n') { 2 } else { 1 };
-        }
-        // An escape may stand before a character of several octets.
-        while !self.text.is_char_boundary(at) {
-            at += 1;
-        }
-        let raw = self.text[from..at].to_owned();
-        if quoted && bytes.get(at) != Some(&b'"') {
-            return Err(self.wrong("The quotation mark is not closed on its line."));
-        }
-        self.at = at + usize::from(quoted);
-        Ok(Token { raw, quoted, span: start..self.at })
-    }
-
-    fn wrong(&self, reason: &str) -> ZoneError {
-        ZoneError { line: self.line, reason: reason.to_owned() }
-    }
-}
-
-impl Iterator for Lines<'_> {
-    type Item = Result<Logical, ZoneError>;
-
-    fn next(&mut self) -> Option<Self::Item> {
-        while self.at < self.text.len() {
-            match self.logical() {
-                Ok(line) if line.tokens.is_empty() => {}
-                other => {
-                    if other.is_err() {
-                        self.at = self.text.len();
-                    }
-                    return Some(other);
-                }
-            }
-        }
-        None
-    }
 }
 
 /// What is in force while a file is read.
@@ -473,170 +249,6 @@ impl Reader {
             states_ttl: ttl.is_some(),
             has_default: self.default_ttl.is_some(),
         })
-    }
-}
-
-/// A name, made absolute, in lower case and without the root dot.
-fn name(written: &str, origin: &str) -> Result<String, String> {
-    let absolute = match written {
-        "@" => origin.to_owned(),
-        "." => String::new(),
-        _ if written.ends_with('.') && !written.ends_with("\\.") => written[..written.len() - 1].to_owned(),
-        _ if origin.is_empty() => written.to_owned(),
-        _ => format!("{written}.{origin}"),
-    }
-    .to_ascii_lowercase();
-    if absolute.len() > LONGEST_NAME {
-        return Err(format!("The name {written} has more than {LONGEST_NAME} characters with its zone."));
-    }
-    match absolute.split('.').find(|label| label.is_empty() || label.len() > 63) {
-        Some("") if !absolute.is_empty() => Err(format!("The name {written} has two dots side by side.")),
-        Some(label) if !label.is_empty() => {
-            Err(format!("A part of the name {written} has more than 63 characters."))
-        }
-        _ => Ok(absolute),
-    }
-}
-
-/// Seconds, plain or with units as in `1h30m`.
-fn seconds(text: &str) -> Option<u32> {
-    let (mut total, mut number) = (0_u32, None::<u32>);
-    for c in text.chars() {
-        if let Some(digit) = c.to_digit(10) {
-            number = Some(number.unwrap_or(0).checked_mul(10)?.checked_add(digit)?);
-            continue;
-        }
-        let unit = match c.to_ascii_lowercase() {
-            's' => 1,
-            'm' => 60,
-            'h' => 3600,
-            'd' => 86_400,
-            'w' => 604_800,
-            _ => return None,
-        };
-        total = total.checked_add(number.take()?.checked_mul(unit)?)?;
-    }
-    match number {
-        Some(number) => total.checked_add(number),
-        None => (!text.is_empty()).then_some(total),
-    }
-}
-
-/// A value of a type; what is not judged is not looked into.
-fn data(rtype: &str, tokens: &[Token], origin: &str) -> Result<RecordData, String> {
-    let generic = tokens.first().is_some_and(|t| t.raw == "\\#" && !t.quoted);
-    if generic || is_numbered(rtype) {
-        return Ok(RecordData::Other(rtype.to_owned()));
-    }
-    let words = Words { rtype, tokens, origin };
-    match rtype {
-        "A" => words.only().and_then(|t| words.read(t, "an IPv4 address")).map(RecordData::A),
-        "AAAA" => words.only().and_then(|t| words.read(t, "an IPv6 address")).map(RecordData::Aaaa),
-        "CNAME" => words.only_name().map(RecordData::Cname),
-        "NS" => words.only_name().map(RecordData::Ns),
-        "MX" => {
-            let [preference, exchange] = words.exactly("a preference and a host")?;
-            let preference = words.read(preference, "a preference from 0 to 65535")?;
-            Ok(RecordData::Mx { preference, exchange: name(&exchange.raw, origin)? })
-        }
-        "TXT" => words.text(),
-        "CAA" => {
-            let [flags, tag, value] = words.exactly("flags, a tag and a value")?;
-            let flags = words.read(flags, "flags from 0 to 255")?;
-            Ok(RecordData::Caa { flags, tag: tag.raw.to_ascii_lowercase(), value: value.text() })
-        }
-        "SOA" => words.soa(),
-        "HTTPS" => words.https(),
-        "DS" => {
-            let tag =
-                tokens.first().ok_or("DS wants a key tag, an algorithm, a digest type and a digest.")?;
-            words.read(tag, "a key tag").map(RecordData::Ds)
-        }
-        _ if OTHER_TYPES.contains(&rtype) => Ok(RecordData::Other(rtype.to_owned())),
-        _ => Err(format!("{rtype} is not a record type.")),
-    }
-}
-
-/// `TYPE731` (RFC 3597, section 5).
-fn is_numbered(rtype: &str) -> bool {
-    rtype.strip_prefix("TYPE").is_some_and(|n| n.parse::<u16>().is_ok())
-}
-
-/// The words behind a type.
-struct Words<'a> {
-    rtype: &'a str,
-    tokens: &'a [Token],
-    origin: &'a str,
-}
-
-impl Words<'_> {
-    fn exactly<const N: usize>(&self, what: &str) -> Result<&[Token; N], String> {
-        let count = self.tokens.len();
-        self.tokens.try_into().map_err(|_| {
-            format!("{} wants {what}; {count} values stand behind it, where {N} belong.", self.rtype)
-        })
-    }
-
-    fn only(&self) -> Result<&Token, String> {
-        self.exactly::<1>("one value").map(|[token]| token)
-    }
-
-    fn only_name(&self) -> Result<String, String> {
-        name(&self.only()?.raw, self.origin)
-    }
-
-    fn read<T: std::str::FromStr>(&self, token: &Token, what: &str) -> Result<T, String> {
-        token.raw.parse().map_err(|_| format!("{} wants {what}, and has {}.", self.rtype, token.raw))
-    }
-
-    fn text(&self) -> Result<RecordData, String> {
-        if self.tokens.is_empty() {
-            return Err("TXT wants a text behind it.".into());
-        }
-        if let Some(long) = self.tokens.iter().map(|t| t.octets().len()).find(|length| *length > 255) {
-            return Err(format!(
-                "A string of the TXT record has {long} octets; one may have 255. Split it into several in quotation marks."
-            ));
-        }
-        let joined: Vec<u8> = self.tokens.iter().flat_map(Token::octets).collect();
-        Ok(RecordData::Txt(String::from_utf8_lossy(&joined).into_owned()))
-    }
-
-    fn soa(&self) -> Result<RecordData, String> {
-        let [primary, contact, serial, refresh, retry, expire, minimum] =
-            self.exactly("a server, a mailbox, a serial and four times")?;
-        let time = |token: &Token| {
-            seconds(&token.raw).ok_or_else(|| format!("SOA wants a time in seconds, and has {}.", token.raw))
-        };
-        Ok(RecordData::Soa(Box::new(Soa {
-            primary: name(&primary.raw, self.origin)?,
-            contact: name(&contact.raw, self.origin)?,
-            serial: self.read(serial, "a serial")?,
-            refresh: time(refresh)?,
-            retry: time(retry)?,
-            expire: time(expire)?,
-            minimum: time(minimum)?,
-        })))
-    }
-
-    /// Priority, target and, of the parameters, the address hints (RFC 9460,
-    /// section 2.1).
-    fn https(&self) -> Result<RecordData, String> {
-        let [priority, target, params @ ..] = self.tokens else {
-            return Err("HTTPS wants a priority and a target.".into());
-        };
-        let mut hints: Vec<IpAddr> = Vec::new();
-        for param in params {
-            let Some((key, list)) = param.raw.split_once('=') else { continue };
-            if matches!(key, "ipv4hint" | "ipv6hint") {
-                for hint in list.trim_matches('"').split(',') {
-                    let wrong = |_| format!("{key} wants addresses, and has {hint}.");
-                    hints.push(hint.parse().map_err(wrong)?);
-                }
-            }
-        }
-        let target = name(&target.raw, self.origin)?;
-        Ok(RecordData::Https { priority: self.read(priority, "a priority")?, target, hints })
     }
 }
 
@@ -738,6 +350,9 @@ mod tests {
         let file = ZoneFile::parse(text, "onswick.example").expect("reads");
         let amended = file.amended(|index| if index == 1 { Fate::Gone } else { Fate::Stays }, &[]);
         assert_eq!(amended, "a 60 A 192.0.2.7\nc 90 A 192.0.2.9\n");
+        let file = ZoneFile::parse("a 90 A 192.0.2.8\nc\"A\" 192.0.2.9\n", "onswick.example").expect("reads");
+        let amended = file.amended(|index| if index == 0 { Fate::Gone } else { Fate::Stays }, &[]);
+        assert_eq!(amended, "c 90 \"A\" 192.0.2.9\n");
     }
 
     #[test]

@@ -1,0 +1,161 @@
+//! The words and lines of a master file.
+
+use std::ops::{Range, RangeInclusive};
+
+use super::ZoneError;
+
+/// A word of the file.
+#[derive(Clone, Debug)]
+pub(super) struct Token {
+    /// As written, without its quotation marks.
+    pub raw: String,
+    pub quoted: bool,
+    pub span: Range<usize>,
+}
+
+impl Token {
+    /// With its escapes undone (RFC 1035, section 5.1).
+    pub fn octets(&self) -> Vec<u8> {
+        let mut octets = Vec::with_capacity(self.raw.len());
+        let bytes = self.raw.as_bytes();
+        let mut at = 0;
+        while let Some(byte) = bytes.get(at) {
+            let digits = bytes.get(at + 1..at + 4).filter(|d| d.iter().all(u8::is_ascii_digit));
+            match (byte, digits) {
+                (b'\\', Some(digits)) => {
+                    let code = digits.iter().fold(0_u16, |n, d| n * 10 + u16::from(d - b'0'));
+                    octets.push(u8::try_from(code).unwrap_or(b'?'));
+                    at += 4;
+                }
+                (b'\\', None) => {
+                    octets.extend(bytes.get(at + 1));
+                    at += 2;
+                }
+                (byte, _) => {
+                    octets.push(*byte);
+                    at += 1;
+                }
+            }
+        }
+        octets
+    }
+
+    pub fn text(&self) -> String {
+        String::from_utf8_lossy(&self.octets()).into_owned()
+    }
+}
+
+/// What parentheses and line ends make one line.
+#[derive(Debug)]
+pub(super) struct Logical {
+    pub tokens: Vec<Token>,
+    /// Whether it begins with white space, and so without an owner.
+    pub indented: bool,
+    pub lines: RangeInclusive<usize>,
+    pub span: Range<usize>,
+}
+
+/// The logical lines of a text that are not empty.
+pub(super) struct Lines<'a> {
+    text: &'a str,
+    at: usize,
+    line: usize,
+}
+
+impl<'a> Lines<'a> {
+    pub fn new(text: &'a str) -> Self {
+        Self { text, at: 0, line: 1 }
+    }
+
+    /// Reads up to the end of a line that is not inside parentheses.
+    fn logical(&mut self) -> Result<Logical, ZoneError> {
+        let bytes = self.text.as_bytes();
+        let (start, first) = (self.at, self.line);
+        let indented = bytes.get(start).is_some_and(|b| matches!(b, b' ' | b'\t'));
+        let (mut tokens, mut open) = (Vec::new(), None);
+        while let Some(byte) = bytes.get(self.at) {
+            match byte {
+                b'\n' => {
+                    self.at += 1;
+                    self.line += 1;
+                    if open.is_none() {
+                        break;
+                    }
+                }
+                b' ' | b'\t' | b'\r' => self.at += 1,
+                b';' => self.skip_comment(),
+                b'(' => {
+                    open.get_or_insert(self.line);
+                    self.at += 1;
+                }
+                b')' if open.is_none() => return Err(self.wrong("A closing parenthesis has no opening one.")),
+                b')' => {
+                    open = None;
+                    self.at += 1;
+                }
+                _ => tokens.push(self.token()?),
+            }
+        }
+        if let Some(line) = open {
+            let reason = "The parenthesis is not closed. Add ) behind the last value.".into();
+            return Err(ZoneError { line, reason });
+        }
+        let ended = bytes[..self.at].last() == Some(&b'\n') && self.at > start;
+        let last = if ended { self.line - 1 } else { self.line };
+        Ok(Logical { tokens, indented, lines: first..=last, span: start..self.at })
+    }
+
+    fn skip_comment(&mut self) {
+        let rest = &self.text.as_bytes()[self.at..];
+        self.at += rest.iter().position(|b| *b == b'\n').unwrap_or(rest.len());
+    }
+
+    fn token(&mut self) -> Result<Token, ZoneError> {
+        let bytes = self.text.as_bytes();
+        let quoted = bytes[self.at] == b'"';
+        let start = self.at;
+        let from = start + usize::from(quoted);
+        let mut at = from;
+        let ends = |byte: u8| match quoted {
+            true => matches!(byte, b'"' | b'\n'),
+            false => matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b';' | b'(' | b')' | b'"'),
+        };
+        while let Some(byte) = bytes.get(at).copied().filter(|b| !ends(*b)) {
+            // An escaped line end is none.
+            at += if byte == b'\\' && bytes.get(at + 1).is_some_and(|b| *b != b'\n') { 2 } else { 1 };
+        }
+        // An escape may stand before a character of several octets.
+        while !self.text.is_char_boundary(at) {
+            at += 1;
+        }
+        let raw = self.text[from..at].to_owned();
+        if quoted && bytes.get(at) != Some(&b'"') {
+            return Err(self.wrong("The quotation mark is not closed on its line."));
+        }
+        self.at = at + usize::from(quoted);
+        Ok(Token { raw, quoted, span: start..self.at })
+    }
+
+    fn wrong(&self, reason: &str) -> ZoneError {
+        ZoneError { line: self.line, reason: reason.to_owned() }
+    }
+}
+
+impl Iterator for Lines<'_> {
+    type Item = Result<Logical, ZoneError>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        while self.at < self.text.len() {
+            match self.logical() {
+                Ok(line) if line.tokens.is_empty() => {}
+                other => {
+                    if other.is_err() {
+                        self.at = self.text.len();
+                    }
+                    return Some(other);
+                }
+            }
+        }
+        None
+    }
+}

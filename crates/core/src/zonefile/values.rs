@@ -1,0 +1,247 @@
+//! Names, times and values as master files write them.
+
+use std::net::IpAddr;
+
+use super::lines::{Lines, Token};
+use crate::reading::{RecordData, Soa};
+
+/// Longest name in presentation form (RFC 1035, section 2.3.4).
+const LONGEST_NAME: usize = 253;
+
+/// Record types that a master file may hold beside those that are judged
+/// (IANA registry of resource record types).
+const OTHER_TYPES: [&str; 52] = [
+    "AFSDB",
+    "APL",
+    "AVC",
+    "CDNSKEY",
+    "CDS",
+    "CERT",
+    "CSYNC",
+    "DHCID",
+    "DLV",
+    "DNAME",
+    "DNSKEY",
+    "DOA",
+    "EID",
+    "EUI48",
+    "EUI64",
+    "GPOS",
+    "HINFO",
+    "HIP",
+    "IPSECKEY",
+    "ISDN",
+    "KEY",
+    "KX",
+    "L32",
+    "L64",
+    "LOC",
+    "LP",
+    "MB",
+    "MG",
+    "MINFO",
+    "MR",
+    "NAPTR",
+    "NID",
+    "NSAP",
+    "NSEC",
+    "NSEC3",
+    "NSEC3PARAM",
+    "OPENPGPKEY",
+    "PTR",
+    "PX",
+    "RP",
+    "RRSIG",
+    "RT",
+    "SIG",
+    "SMIMEA",
+    "SPF",
+    "SRV",
+    "SSHFP",
+    "SVCB",
+    "TLSA",
+    "URI",
+    "X25",
+    "ZONEMD",
+];
+
+/// Reads one value, names in it absolute: as the core shows values, and as
+/// people write them in edits.
+///
+/// # Errors
+/// What is wrong with it.
+pub fn value(rtype: &str, text: &str) -> Result<RecordData, String> {
+    if rtype == "TXT" {
+        let inner = text.strip_prefix('"').and_then(|t| t.strip_suffix('"'));
+        return Ok(RecordData::Txt(inner.unwrap_or(text).to_owned()));
+    }
+    let mut tokens = Vec::new();
+    for line in Lines::new(text) {
+        tokens.extend(line.map_err(|e| e.reason)?.tokens);
+    }
+    data(rtype, &tokens, "")
+}
+
+/// A name, made absolute, in lower case and without the root dot.
+pub(super) fn name(written: &str, origin: &str) -> Result<String, String> {
+    let absolute = match written {
+        "@" => origin.to_owned(),
+        "." => String::new(),
+        _ if written.ends_with('.') && !written.ends_with("\\.") => written[..written.len() - 1].to_owned(),
+        _ if origin.is_empty() => written.to_owned(),
+        _ => format!("{written}.{origin}"),
+    }
+    .to_ascii_lowercase();
+    if absolute.len() > LONGEST_NAME {
+        return Err(format!("The name {written} has more than {LONGEST_NAME} characters with its zone."));
+    }
+    match absolute.split('.').find(|label| label.is_empty() || label.len() > 63) {
+        Some("") if !absolute.is_empty() => Err(format!("The name {written} has two dots side by side.")),
+        Some(label) if !label.is_empty() => {
+            Err(format!("A part of the name {written} has more than 63 characters."))
+        }
+        _ => Ok(absolute),
+    }
+}
+
+/// Seconds, plain or with units as in `1h30m`.
+pub(super) fn seconds(text: &str) -> Option<u32> {
+    let (mut total, mut number) = (0_u32, None::<u32>);
+    for c in text.chars() {
+        if let Some(digit) = c.to_digit(10) {
+            number = Some(number.unwrap_or(0).checked_mul(10)?.checked_add(digit)?);
+            continue;
+        }
+        let unit = match c.to_ascii_lowercase() {
+            's' => 1,
+            'm' => 60,
+            'h' => 3600,
+            'd' => 86_400,
+            'w' => 604_800,
+            _ => return None,
+        };
+        total = total.checked_add(number.take()?.checked_mul(unit)?)?;
+    }
+    match number {
+        Some(number) => total.checked_add(number),
+        None => (!text.is_empty()).then_some(total),
+    }
+}
+
+/// A value of a type; what is not judged is not looked into.
+pub(super) fn data(rtype: &str, tokens: &[Token], origin: &str) -> Result<RecordData, String> {
+    let generic = tokens.first().is_some_and(|t| t.raw == "\\#" && !t.quoted);
+    if generic || is_numbered(rtype) {
+        return Ok(RecordData::Other(rtype.to_owned()));
+    }
+    let words = Words { rtype, tokens, origin };
+    match rtype {
+        "A" => words.only().and_then(|t| words.read(t, "an IPv4 address")).map(RecordData::A),
+        "AAAA" => words.only().and_then(|t| words.read(t, "an IPv6 address")).map(RecordData::Aaaa),
+        "CNAME" => words.only_name().map(RecordData::Cname),
+        "NS" => words.only_name().map(RecordData::Ns),
+        "MX" => {
+            let [preference, exchange] = words.exactly("a preference and a host")?;
+            let preference = words.read(preference, "a preference from 0 to 65535")?;
+            Ok(RecordData::Mx { preference, exchange: name(&exchange.raw, origin)? })
+        }
+        "TXT" => words.text(),
+        "CAA" => {
+            let [flags, tag, value] = words.exactly("flags, a tag and a value")?;
+            let flags = words.read(flags, "flags from 0 to 255")?;
+            Ok(RecordData::Caa { flags, tag: tag.raw.to_ascii_lowercase(), value: value.text() })
+        }
+        "SOA" => words.soa(),
+        "HTTPS" => words.https(),
+        "DS" => {
+            let tag =
+                tokens.first().ok_or("DS wants a key tag, an algorithm, a digest type and a digest.")?;
+            words.read(tag, "a key tag").map(RecordData::Ds)
+        }
+        _ if OTHER_TYPES.contains(&rtype) => Ok(RecordData::Other(rtype.to_owned())),
+        _ => Err(format!("{rtype} is not a record type.")),
+    }
+}
+
+/// `TYPE731` (RFC 3597, section 5).
+fn is_numbered(rtype: &str) -> bool {
+    rtype.strip_prefix("TYPE").is_some_and(|n| n.parse::<u16>().is_ok())
+}
+
+/// The words behind a type.
+struct Words<'a> {
+    rtype: &'a str,
+    tokens: &'a [Token],
+    origin: &'a str,
+}
+
+impl Words<'_> {
+    fn exactly<const N: usize>(&self, what: &str) -> Result<&[Token; N], String> {
+        let count = self.tokens.len();
+        self.tokens.try_into().map_err(|_| {
+            format!("{} wants {what}; {count} values stand behind it, where {N} belong.", self.rtype)
+        })
+    }
+
+    fn only(&self) -> Result<&Token, String> {
+        self.exactly::<1>("one value").map(|[token]| token)
+    }
+
+    fn only_name(&self) -> Result<String, String> {
+        name(&self.only()?.raw, self.origin)
+    }
+
+    fn read<T: std::str::FromStr>(&self, token: &Token, what: &str) -> Result<T, String> {
+        token.raw.parse().map_err(|_| format!("{} wants {what}, and has {}.", self.rtype, token.raw))
+    }
+
+    fn text(&self) -> Result<RecordData, String> {
+        if self.tokens.is_empty() {
+            return Err("TXT wants a text behind it.".into());
+        }
+        if let Some(long) = self.tokens.iter().map(|t| t.octets().len()).find(|length| *length > 255) {
+            return Err(format!(
+                "A string of the TXT record has {long} octets; one may have 255. Split it into several in quotation marks."
+            ));
+        }
+        let joined: Vec<u8> = self.tokens.iter().flat_map(Token::octets).collect();
+        Ok(RecordData::Txt(String::from_utf8_lossy(&joined).into_owned()))
+    }
+
+    fn soa(&self) -> Result<RecordData, String> {
+        let [primary, contact, serial, refresh, retry, expire, minimum] =
+            self.exactly("a server, a mailbox, a serial and four times")?;
+        let time = |token: &Token| {
+            seconds(&token.raw).ok_or_else(|| format!("SOA wants a time in seconds, and has {}.", token.raw))
+        };
+        Ok(RecordData::Soa(Box::new(Soa {
+            primary: name(&primary.raw, self.origin)?,
+            contact: name(&contact.raw, self.origin)?,
+            serial: self.read(serial, "a serial")?,
+            refresh: time(refresh)?,
+            retry: time(retry)?,
+            expire: time(expire)?,
+            minimum: time(minimum)?,
+        })))
+    }
+
+    /// Priority, target and, of the parameters, the address hints (RFC 9460,
+    /// section 2.1).
+    fn https(&self) -> Result<RecordData, String> {
+        let [priority, target, params @ ..] = self.tokens else {
+            return Err("HTTPS wants a priority and a target.".into());
+        };
+        let mut hints: Vec<IpAddr> = Vec::new();
+        for param in params {
+            let Some((key, list)) = param.raw.split_once('=') else { continue };
+            if matches!(key, "ipv4hint" | "ipv6hint") {
+                for hint in list.trim_matches('"').split(',') {
+                    let wrong = |_| format!("{key} wants addresses, and has {hint}.");
+                    hints.push(hint.parse().map_err(wrong)?);
+                }
+            }
+        }
+        let target = name(&target.raw, self.origin)?;
+        Ok(RecordData::Https { priority: self.read(priority, "a priority")?, target, hints })
+    }
+}
