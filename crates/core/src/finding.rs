@@ -284,6 +284,15 @@ impl Case<'_> {
         foreign.into_iter().map(|a| self.edit_host(EditKind::Delete, rtype, a.to_string())).collect()
     }
 
+    /// Edits that take somebody else's addresses away and publish the sheet's
+    /// choice instead.
+    pub fn replacements(&self, split: &AddressSplit) -> Vec<Edit> {
+        let mut edits = self.deletions("A", &split.foreign_v4);
+        edits.extend(self.deletions("AAAA", &split.foreign_v6));
+        edits.extend(self.sheet.by(self.way()).map(|line| self.publish(line)));
+        edits
+    }
+
     /// An edit at the host itself.
     pub fn edit_host(&self, kind: EditKind, rtype: &str, value: String) -> Edit {
         self.edit(kind, rtype, &self.sheet.routed, value)

@@ -491,6 +491,51 @@ mod tests {
     }
 
     #[test]
+    fn the_next_look_may_be_quick_only_while_nothing_else_can_happen() {
+        let domain = testing::domain(HOST);
+        let quick = |evidence: &Evidence| judge(&domain, evidence).quick;
+        let token = &testing::healthy(HOST)[..1];
+        for (lines, want) in [
+            (&[][..], true),
+            (token, true),
+            (&testing::healthy(HOST)[1..], true),
+            // A finding may be mended in a record that a quick look does not read.
+            (&["timetable CNAME shop.harrowhost.example"], false),
+            // From here on it goes by itself.
+            (&testing::healthy(HOST), false),
+        ] {
+            assert_eq!(quick(&surveyed(lines)).is_some(), want, "{lines:?}");
+        }
+        let live = Evidence { probe: probed("5e71a1", None), ..held() };
+        assert_eq!(quick(&live), Some(quick_print(&live)));
+        let glanced =
+            Evidence { survey: live.survey.clone().map(|s| Survey { depth: Depth::Quick, ..s }), ..live };
+        assert_eq!(quick(&glanced), None, "a quick look does not vouch for the next one");
+        let never = Policy { quick_looks: 0, ..testing::policy() };
+        let outcome = step(&domain, &testing::platform(), &surveyed(&[]), &never, now());
+        assert_eq!(outcome.quick, None);
+    }
+
+    fn quick_print(evidence: &Evidence) -> i64 {
+        let target = testing::domain(HOST).target(&testing::platform());
+        evidence.survey.as_ref().expect("a survey").quick_fingerprint(&target)
+    }
+
+    #[test]
+    fn foreign_addresses_are_asked_once_where_they_lead() {
+        let domain = testing::domain("onswick.example");
+        let survey = testing::survey("onswick.example", &["@ A 192.0.2.7", "@ A 192.0.2.8"]);
+        let shown: Vec<_> = foreign_addresses(&domain, &survey).iter().map(ToString::to_string).collect();
+        assert_eq!(shown, ["192.0.2.7", "192.0.2.8"]);
+        let mut evidence = Evidence { survey: Some(survey), ..Evidence::default() };
+        assert_eq!(judge(&domain, &evidence).action, Some(Action::FollowForwards));
+        evidence.forwards = Some(Vec::new());
+        assert_eq!(judge(&domain, &evidence).action, None);
+        let ours = testing::survey("onswick.example", &testing::healthy("onswick.example"));
+        assert!(foreign_addresses(&domain, &ours).is_empty());
+    }
+
+    #[test]
     fn an_order_waits_for_the_last_vantage_that_lets_go_soon() {
         let domain = testing::domain(HOST);
         for (ttl, want) in [(60, None), (3600, Some(Action::FetchCanary))] {

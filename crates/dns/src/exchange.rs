@@ -99,3 +99,49 @@ pub(crate) async fn by_stream(
     }
     Ok(answers)
 }
+
+#[cfg(test)]
+mod tests {
+    use nomenta_core::reading::RecordType;
+
+    use super::*;
+    use crate::wire::Mode;
+
+    fn ask(name: &str) -> Ask {
+        let server = ([127, 0, 0, 1], 53).into();
+        Ask { server, name: name.into(), rtype: RecordType::A, mode: Mode::Vantage }
+    }
+
+    #[tokio::test]
+    async fn answers_on_one_stream_find_their_questions_in_any_order() {
+        let (here, mut there) = tokio::io::duplex(4096);
+        let asks = [ask("a.onswick.example"), ask("b.onswick.example"), ask("c.onswick.example")];
+        let answering = tokio::spawn(async move {
+            let mut questions = Vec::new();
+            for _ in 0..3 {
+                let mut question = vec![0; there.read_u16().await.expect("a length").into()];
+                there.read_exact(&mut question).await.expect("a question");
+                questions.push(question);
+            }
+            // The last one first, and the middle one to somebody else's question.
+            for index in [2, 1, 0] {
+                let mut reply = [&questions[index][..2], &[0x84, 0], &questions[index][4..]].concat();
+                if index == 1 {
+                    reply[13] = b'z';
+                }
+                there.write_u16(u16::try_from(reply.len()).expect("short")).await.expect("written");
+                there.write_all(&reply).await.expect("written");
+            }
+        });
+        let answers = by_stream(here, &asks).await.expect("answers");
+        answering.await.expect("answered");
+        assert!(matches!(answers[..], [Some(Got::Reply(_)), None, Some(Got::Reply(_))]), "{answers:?}");
+    }
+
+    #[tokio::test]
+    async fn a_stream_that_ends_early_is_an_error() {
+        let (here, there) = tokio::io::duplex(4096);
+        drop(there);
+        assert!(by_stream(here, &[ask("a.onswick.example")]).await.is_err());
+    }
+}

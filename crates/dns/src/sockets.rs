@@ -17,7 +17,7 @@ use tokio::net::UdpSocket;
 use tokio::time::Instant;
 
 /// Sockets of one address family.
-const SOCKETS: usize = 8;
+const SOCKETS: usize = 4;
 /// Kernel buffer asked for, in octets; the kernel may give less.
 const BUFFER: usize = 4 << 20;
 /// Largest datagram taken.

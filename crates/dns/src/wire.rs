@@ -2,13 +2,12 @@
 
 use std::net::IpAddr;
 
-use hickory_proto::op::{Edns, Message, MessageType, OpCode, Query, ResponseCode};
+use hickory_proto::op::{Edns, Header, Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::rdata::caa::Property;
 use hickory_proto::rr::rdata::opt::EdnsOption;
 use hickory_proto::rr::rdata::svcb::SvcParamValue;
 use hickory_proto::rr::{Name, RData, Record as WireRecord, RecordType as WireType};
-use hickory_proto::serialize::binary::BinEncodable;
-use nomenta_core::names;
+use hickory_proto::serialize::binary::{BinEncodable, BinEncoder};
 use nomenta_core::reading::{ExtendedError, Rcode, Record, RecordData, RecordType, Soa};
 
 /// Largest UDP reply asked for, which no link fragments (RFC 9715).
@@ -49,18 +48,26 @@ pub(crate) enum Mode {
 /// Encodes one question, or says why the name cannot be asked for.
 pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, mode: Mode) -> Result<Vec<u8>, String> {
     let name = Name::from_ascii(format!("{name}.")).map_err(|e| e.to_string())?;
-    let mut message = Message::new();
     let mut edns = Edns::new();
     edns.set_max_payload(EDNS_PAYLOAD).set_version(0);
-    message
+    let mut header = Header::new();
+    header
         .set_id(id)
         .set_message_type(MessageType::Query)
         .set_op_code(OpCode::Query)
         .set_recursion_desired(mode != Mode::Authority)
         .set_checking_disabled(mode == Mode::Unchecked)
-        .add_query(Query::query(name, wire_type(rtype)))
-        .set_edns(edns);
-    message.to_bytes().map_err(|e| e.to_string())
+        .set_query_count(1)
+        .set_additional_count(1);
+    // Part by part: a whole message keeps books that one question has no use for.
+    let mut bytes = Vec::with_capacity(HEADER + name.len() + 16);
+    let mut encoder = BinEncoder::new(&mut bytes);
+    header
+        .emit(&mut encoder)
+        .and_then(|()| Query::query(name, wire_type(rtype)).emit(&mut encoder))
+        .and_then(|()| WireRecord::from(&edns).emit(&mut encoder))
+        .map_err(|e| e.to_string())?;
+    Ok(bytes)
 }
 
 /// Octets of the header (RFC 1035, section 4.1.1).
@@ -152,8 +159,23 @@ fn records(section: &[WireRecord]) -> Vec<Record> {
     section.iter().map(|r| Record { owner: text(r.name()), ttl: r.ttl(), data: data(r.data()) }).collect()
 }
 
+/// Lower case, without the root dot, and with the escapes of RFC 1035, section
+/// 5.1. Names are most of what is read, so this goes octet by octet.
 fn text(name: &Name) -> String {
-    names::normal(&name.to_ascii())
+    let mut text = String::with_capacity(name.len());
+    for label in name.iter() {
+        if !text.is_empty() {
+            text.push('.');
+        }
+        for octet in label {
+            match octet {
+                b'.' | b'\\' => text.extend(['\\', char::from(*octet)]),
+                0x21..=0x7e => text.push(char::from(octet.to_ascii_lowercase())),
+                other => text.push_str(&format!("\\{other:03}")),
+            }
+        }
+    }
+    text
 }
 
 fn data(rdata: &RData) -> RecordData {

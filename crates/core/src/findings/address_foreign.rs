@@ -23,9 +23,7 @@ pub(super) const ENTRY: Entry = Entry {
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let split = case.first_split(|s| !s.foreign_v4.is_empty() && s.ours_v4.is_empty())?;
-    let mut edits = case.deletions("A", &split.foreign_v4);
-    edits.extend(case.deletions("AAAA", &split.foreign_v6));
-    edits.extend(case.sheet.by(case.way()).map(|line| case.publish(line)));
+    let edits = case.replacements(&split);
     Some(Diagnosis {
         remedy: format!(
             "{} Until then visitors reach the former host. Keep mail records.",

@@ -24,9 +24,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let forwards = case.evidence.forwards.as_deref()?;
     let forward = forwards.first()?;
     let split = case.first_split(|s| !s.foreign_v4.is_empty() && s.ours_v4.is_empty())?;
-    let mut edits = case.deletions("A", &split.foreign_v4);
-    edits.extend(case.deletions("AAAA", &split.foreign_v6));
-    edits.extend(case.sheet.by(case.way()).map(|line| case.publish(line)));
+    let edits = case.replacements(&split);
     let host = &case.domain.host;
     Some(Diagnosis {
         remedy: format!(

@@ -159,3 +159,48 @@ impl Iterator for Lines<'_> {
         None
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn words(text: &str) -> Vec<(Vec<String>, RangeInclusive<usize>, bool)> {
+        let line = |l: Result<Logical, ZoneError>| {
+            let Logical { tokens, indented, lines, span } = l.expect("reads");
+            assert!(text.is_char_boundary(span.start) && text.is_char_boundary(span.end));
+            (tokens.iter().map(Token::text).collect(), lines, indented)
+        };
+        Lines::new(text).map(line).collect()
+    }
+
+    #[test]
+    fn comments_and_empty_lines_are_passed_over_and_parentheses_join() {
+        let text = "; head\r\n\n a b ; c\r\nd ( e ; f (\n g\n) h\nlast";
+        let own = |list: &[&str]| list.iter().map(|w| (*w).to_owned()).collect::<Vec<_>>();
+        assert_eq!(
+            words(text),
+            [
+                (own(&["a", "b"]), 3..=3, true),
+                (own(&["d", "e", "g", "h"]), 4..=6, false),
+                (own(&["last"]), 7..=7, false),
+            ]
+        );
+    }
+
+    #[test]
+    fn quotes_keep_what_would_end_a_word_and_escapes_are_undone() {
+        let text = r#"a "b c;(d)" e\ f "\"g\\" \104i \999 ü"#.replace("\\\\", "\\");
+        let (tokens, ..) = &words(&text)[0];
+        assert_eq!(tokens[..4], ["a", "b c;(d)", "e f", "\"g\\"]);
+        assert_eq!(tokens[4..], ["hi", "?", "ü"], "{text}");
+    }
+
+    #[test]
+    fn a_lone_backslash_or_quote_at_the_end_is_no_panic() {
+        assert_eq!(words("a\\").len(), 1);
+        for text in ["\"", "a \"b\\", "a \"b\nc\""] {
+            let told = Lines::new(text).find_map(Result::err).expect(text);
+            assert!(told.reason.contains("quotation mark"), "{told}");
+        }
+    }
+}

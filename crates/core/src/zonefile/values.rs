@@ -245,3 +245,111 @@ impl Words<'_> {
         Ok(RecordData::Https { priority: self.read(priority, "a priority")?, target, hints })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(rtype: &str, text: &str) -> Result<RecordData, String> {
+        let lines: Vec<_> = Lines::new(text).collect::<Result<_, _>>().map_err(|e| e.reason)?;
+        let tokens: Vec<_> = lines.into_iter().flat_map(|l| l.tokens).collect();
+        data(rtype, &tokens, "onswick.example")
+    }
+
+    #[test]
+    fn times_are_plain_seconds_or_have_units() {
+        for (text, want) in [
+            ("0", Some(0)),
+            ("300", Some(300)),
+            ("1h", Some(3600)),
+            ("1h30m", Some(5400)),
+            ("2W1D", Some(1_296_000)),
+            ("1m5", Some(65)),
+            ("", None),
+            ("h", None),
+            ("1x", None),
+            ("-1", None),
+            ("99999999999", None),
+        ] {
+            assert_eq!(seconds(text), want, "{text:?}");
+        }
+    }
+
+    #[test]
+    fn names_are_completed_by_the_origin_unless_they_end_in_a_dot() {
+        let origin = "onswick.example";
+        for (written, want) in [
+            ("@", Ok("onswick.example")),
+            ("WWW", Ok("www.onswick.example")),
+            ("a.b", Ok("a.b.onswick.example")),
+            ("Other.Example.", Ok("other.example")),
+            (".", Ok("")),
+            ("*", Ok("*.onswick.example")),
+            ("a..b", Err("two dots")),
+            (".a", Err("two dots")),
+        ] {
+            match (name(written, origin), want) {
+                (Ok(read), Ok(want)) => assert_eq!(read, want),
+                (Err(told), Err(want)) => assert!(told.contains(want), "{told}"),
+                (read, want) => panic!("{written}: {read:?}, wanted {want:?}"),
+            }
+        }
+        assert!(name(&"a".repeat(64), origin).expect_err("long").contains("63"));
+        assert!(name(&"a.".repeat(126), origin).expect_err("long").contains("253"));
+        assert_eq!(name("a", "").as_deref(), Ok("a"), "under the root");
+    }
+
+    #[test]
+    fn each_type_is_read_into_what_a_server_would_send() {
+        let name = |text: &str| format!("{text}.onswick.example");
+        for (rtype, text, want) in [
+            ("A", "192.0.2.7", RecordData::A([192, 0, 2, 7].into())),
+            ("AAAA", "2001:DB8::0:7", RecordData::Aaaa("2001:db8::7".parse().expect("address"))),
+            ("CNAME", "edge.quaymark.example.", RecordData::Cname("edge.quaymark.example".into())),
+            ("NS", "ns1", RecordData::Ns(name("ns1"))),
+            ("MX", "10 mx", RecordData::Mx { preference: 10, exchange: name("mx") }),
+            ("TXT", "\"a b\" c", RecordData::Txt("a bc".into())),
+            ("TXT", "\"\"", RecordData::Txt(String::new())),
+            (
+                "CAA",
+                "128 ISSUE \"ca.example; x=1\"",
+                RecordData::Caa { flags: 128, tag: "issue".into(), value: "ca.example; x=1".into() },
+            ),
+            (
+                "HTTPS",
+                "1 . alpn=h2 ipv4hint=192.0.2.7,192.0.2.8 ipv6hint=2001:db8::7",
+                RecordData::Https {
+                    priority: 1,
+                    target: String::new(),
+                    hints: ["192.0.2.7", "192.0.2.8", "2001:db8::7"]
+                        .map(|a| a.parse().expect("address"))
+                        .into(),
+                },
+            ),
+            ("DS", "4711 13 2 00ff", RecordData::Ds(4711)),
+            ("SRV", "1 2 3 x", RecordData::Other("SRV".into())),
+            ("TYPE65280", "\\# 1 00", RecordData::Other("TYPE65280".into())),
+        ] {
+            assert_eq!(read(rtype, text), Ok(want), "{rtype} {text}");
+        }
+    }
+
+    #[test]
+    fn what_does_not_fit_its_type_is_named() {
+        for (rtype, text, want) in [
+            ("A", "2001:db8::7", "an IPv4 address, and has 2001:db8::7"),
+            ("A", "192.0.2.7 192.0.2.8", "2 values stand behind it, where 1 belong"),
+            ("AAAA", "192.0.2.7", "an IPv6 address"),
+            ("MX", "ten mx", "a preference from 0 to 65535, and has ten"),
+            ("CAA", "0 issue", "flags, a tag and a value"),
+            ("SOA", "a b 1 2 3 4 never", "a time in seconds, and has never"),
+            ("HTTPS", "1", "a priority and a target"),
+            ("HTTPS", "1 . ipv4hint=x", "ipv4hint wants addresses"),
+            ("TXT", "", "wants a text"),
+            ("TYPE99999", "x", "is not a record type"),
+        ] {
+            let told = read(rtype, text).expect_err(text);
+            assert!(told.contains(want), "{rtype} {text}: {told}");
+        }
+    }
+}
