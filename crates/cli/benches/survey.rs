@@ -284,11 +284,11 @@ async fn until_done(
 ) -> anyhow::Result<(i64, f64)> {
     let full = std::sync::Mutex::new(0);
     wait_for("the sweep being done", Duration::from_secs(1800), || async {
-        let (quick, whole) = store.due_by(moment).await.unwrap_or((1, 0));
+        let (quick, whole) = store.due_by(moment).await.unwrap_or((true, 0));
         if let Ok(mut most) = full.lock() {
             *most = whole.max(*most);
         }
-        quick + whole == 0
+        !quick && whole == 0
     })
     .await?;
     Ok((full.into_inner().unwrap_or(0), start.elapsed().as_secs_f64()))

@@ -394,11 +394,10 @@ impl Survey {
     }
 
     fn print_of(&self, wanted: impl Fn(&Reading) -> bool) -> i64 {
-        let mut lines: Vec<String> =
-            self.readings.iter().filter(|r| wanted(r)).map(fingerprint_line).collect();
-        lines.sort();
+        let mut prints: Vec<u64> = self.readings.iter().filter(|r| wanted(r)).map(reading_print).collect();
+        prints.sort_unstable();
         let mut hasher = DefaultHasher::new();
-        lines.hash(&mut hasher);
+        prints.hash(&mut hasher);
         if let ZoneView::Unregistered { .. } | ZoneView::Unreachable { .. } = self.zone {
             std::mem::discriminant(&self.zone).hash(&mut hasher);
         }
@@ -406,13 +405,20 @@ impl Survey {
     }
 }
 
-fn fingerprint_line(reading: &Reading) -> String {
-    let mut data: Vec<_> = match reading.answer() {
-        Some(records) => records.iter().map(|r| format!("{} {}", r.owner, r.data)).collect(),
-        None => vec![reading.failure().unwrap_or_default()],
-    };
-    data.sort();
-    format!("{} {} {} {}", reading.source, reading.name, reading.rtype, data.join("|"))
+/// A number for what one reading says; the order of its records has no part.
+fn reading_print(reading: &Reading) -> u64 {
+    let mut hasher = DefaultHasher::new();
+    (&reading.source, &reading.name, reading.rtype).hash(&mut hasher);
+    match reading.answer() {
+        Some(records) => {
+            let mut said: Vec<(&str, &RecordData)> =
+                records.iter().map(|r| (r.owner.as_str(), &r.data)).collect();
+            said.sort();
+            said.hash(&mut hasher);
+        }
+        None => reading.failure().hash(&mut hasher),
+    }
+    hasher.finish()
 }
 
 #[cfg(test)]

@@ -5,7 +5,7 @@
 //! question costs a task or a channel of its own. Equal questions are sent
 //! once. How fast a server is asked depends on how it answers.
 
-use std::collections::{HashMap, VecDeque};
+use std::collections::VecDeque;
 use std::future::poll_fn;
 use std::io::ErrorKind;
 use std::net::SocketAddr;
@@ -14,6 +14,7 @@ use std::sync::{Arc, OnceLock};
 use std::task::Poll;
 use std::time::Duration;
 
+use foldhash::{HashMap, HashMapExt};
 use slab::Slab;
 use tokio::sync::{mpsc, oneshot};
 use tokio::time::{Instant, sleep_until};
@@ -133,7 +134,9 @@ struct Waiter {
 struct Query {
     ask: Ask,
     message: Vec<u8>,
-    waiters: Vec<Waiter>,
+    waiter: Waiter,
+    /// Others who asked the same meanwhile.
+    more: Vec<Waiter>,
     tries: u32,
     garbled: Option<String>,
     /// The try that is on the way.
@@ -250,7 +253,7 @@ impl Driver {
             match self.asked.get(&question.ask) {
                 Some(&key) => {
                     self.tally.shared += 1;
-                    self.queries[key].waiters.push(waiter);
+                    self.queries[key].more.push(waiter);
                 }
                 None => self.queue(question, waiter),
             }
@@ -264,8 +267,8 @@ impl Driver {
         }
         let server = self.servers.entry(ask.server).or_insert_with(|| Server::new(self.settings.politeness));
         let tries = server.tries(self.settings.tries);
-        let (waiters, asked) = (vec![waiter], ask.clone());
-        let query = Query { ask: asked, message, waiters, tries, garbled: None, sent: None, turn: 0 };
+        let (more, asked) = (Vec::new(), ask.clone());
+        let query = Query { ask: asked, message, waiter, more, tries, garbled: None, sent: None, turn: 0 };
         let key = self.queries.insert(query);
         if server.push_back(key) {
             self.active.push(ask.server);
@@ -399,15 +402,12 @@ impl Driver {
             Raw::Reply(_) => self.tally.answered += 1,
             _ => self.tally.unanswered += 1,
         }
-        let Query { ask, mut waiters, .. } = self.queries.remove(key);
+        let Query { ask, waiter, more, .. } = self.queries.remove(key);
         self.asked.remove(&ask);
-        let last = waiters.pop();
-        for waiter in waiters {
+        for waiter in more {
             self.answer(&waiter, (got.clone(), rtt));
         }
-        if let Some(waiter) = last {
-            self.answer(&waiter, (got, rtt));
-        }
+        self.answer(&waiter, (got, rtt));
     }
 
     fn answer(&mut self, waiter: &Waiter, answered: (Raw, Duration)) {

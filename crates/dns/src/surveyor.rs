@@ -101,9 +101,10 @@ impl Surveyor {
             .iter()
             .map(|glance| {
                 let (apex, servers, delegation) = zones.get(&glance.zone)?.clone();
-                let Target { host, routed, .. } = glance.target.clone();
+                let (host, routed) = (glance.target.host.clone(), glance.target.routed.clone());
                 let zone = ZoneView::Found { apex, servers, delegation };
-                Some(Survey { host, at, zone, readings: Vec::new(), routed, depth: Depth::Quick })
+                let readings = Vec::with_capacity(6);
+                Some(Survey { host, at, zone, readings, routed, depth: Depth::Quick })
             })
             .collect();
         for (index, planned) in plans {
