@@ -32,9 +32,9 @@ fn it_is_taken_at_enrolment_compared_with_now_and_exported() {
 
         let output = service.cli(&["baseline", &zone]).await;
         let told = String::from_utf8_lossy(&output.stdout).into_owned();
-        for want in ["gone  A     @     192.0.2.7", "gone  MX    @", "new   AAAA  @     ::1", "same  NS    @"]
-        {
-            assert!(told.contains(want), "no {want:?} in:\n{told}");
+        let rows: Vec<_> = told.lines().map(|l| l.split_whitespace().collect::<Vec<_>>().join(" ")).collect();
+        for want in ["gone A @ 192.0.2.7", "gone MX @ 10", "new AAAA @ ::1", "same NS @", "same CNAME www"] {
+            assert!(rows.iter().any(|row| row.starts_with(want)), "no {want:?} in:\n{told}");
         }
         let output = service.cli(&["baseline", &zone, "--as", "zone"]).await;
         let lines = String::from_utf8_lossy(&output.stdout).into_owned();

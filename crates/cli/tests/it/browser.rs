@@ -49,8 +49,19 @@ impl Browser {
         found.unwrap_or_else(|e| panic!("{css} is not on the page: {e}"))
     }
 
+    /// Clicks once the element is there and holds still: some come sliding in.
     pub async fn click(&self, css: &str) {
-        self.see(css).await.click().await.expect("clicked");
+        self.see(css).await;
+        let clicked = || async {
+            let found = self.page.find(Locator::Css(css)).await;
+            match found {
+                Ok(element) => element.click().await.is_ok(),
+                Err(_) => false,
+            }
+        };
+        nomenta_world::wait_for(&format!("a click on {css}"), Duration::from_secs(20), clicked)
+            .await
+            .expect("clicked");
     }
 
     pub async fn press(&self, words: &str) {

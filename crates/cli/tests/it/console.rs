@@ -33,7 +33,7 @@ fn a_domain_is_enrolled_at_the_form_and_watched_to_live_without_a_reload() {
         // What was chosen before is kept; only the name is typed again.
         browser.type_into("#host", &format!("https://Rides.{zone}/start")).await;
         browser.press("Enrol").await;
-        browser.see("[data-stage='ownership']").await;
+        browser.see("section[data-stage='ownership']").await;
         browser.page.execute("window.notReloaded = true", Vec::new()).await.expect("marked");
 
         let host = format!("rides.{zone}");
