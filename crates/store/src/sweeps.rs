@@ -151,8 +151,10 @@ impl Store {
                  quick = CASE WHEN g.quick AND NOT t.again THEN t.quick END,
                  quick_looks = t.quick_looks + 1, seen_at = $5,
                  lease = NULL, leased_until = NULL, again = false
-             FROM unnest($1::uuid[], $2::timestamptz[], $3::boolean[]) AS g (id, due, quick)
-             WHERE t.domain_id = g.id AND t.kind = 'look' AND t.lease = $4",
+             -- Row by row, as above.
+             FROM unnest($1::uuid[], $2::timestamptz[], $3::boolean[]) AS g (id, due, quick),
+                  LATERAL (SELECT ctid AS place FROM tasks WHERE domain_id = g.id AND kind = 'look' OFFSET 0) found
+             WHERE t.ctid = found.place AND t.lease = $4",
             &ids,
             &due,
             &quick,
