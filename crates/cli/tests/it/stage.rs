@@ -69,7 +69,7 @@ pub fn setup(port: u16, database: String) -> ServiceSetup {
         admin_key: ADMIN.into(),
         edge_key: EDGE_KEY.into(),
         alone: false,
-        options: ["--look-first=1", "--look-most=2", "--look-live=4", "--order-retry=4"]
+        options: ["--look-first=1", "--look-most=4", "--look-live=8", "--order-retry=4"]
             .map(Into::into)
             .into(),
     }
