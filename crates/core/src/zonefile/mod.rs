@@ -201,6 +201,9 @@ impl Reader {
 
     fn record(&mut self, line: &Logical) -> Result<Entry, String> {
         let states_owner = !line.indented;
+        if states_owner && line.tokens[0].quoted {
+            return Err("The line begins with quotation marks. A name stands without them.".into());
+        }
         let owner = match (states_owner, &self.owner) {
             (true, _) => name(&line.tokens[0].raw, &self.origin)?,
             (false, Some(owner)) => owner.clone(),
@@ -307,6 +310,7 @@ mod tests {
             ("@ CH A 192.0.2.7", 1, "Only IN"),
             ("www.other.test. A 192.0.2.7", 1, "outside of the zone onswick.example"),
             ("@", 1, "no type"),
+            ("\"www\" A 192.0.2.7", 1, "A name stands without them"),
         ] {
             let error = ZoneFile::parse(text, "onswick.example").expect_err(text);
             assert_eq!(error.line, line, "{text}");
