@@ -122,7 +122,8 @@ impl ZoneFile {
             }
             if !names_ttl {
                 // A quoted word may follow the owner without a space.
-                let space = if head.ends_with(|c: char| !c.is_whitespace()) { " " } else { "" };
+                let space =
+                    if !head.is_empty() && !head.ends_with([' ', '\t', '\r', '\n']) { " " } else { "" };
                 text.push_str(&format!("{space}{} ", record.ttl));
             }
             text.push_str(&self.text[entry.head..entry.value.start]);
