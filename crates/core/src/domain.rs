@@ -3,10 +3,12 @@
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
+use crate::certificate::Method;
 use crate::form::Form;
 use crate::gate::{Gates, Stage};
 use crate::hostname::{Hostname, Subject};
 use crate::ingress::{Ingress, Platform};
+use crate::policy::Policy;
 use crate::reading::Record;
 use crate::sheet::Sheet;
 use crate::survey::Target;
@@ -60,9 +62,29 @@ pub struct Pair {
     pub other_stage: Stage,
     /// Whether this one is the primary, to which the other leads.
     pub is_primary: bool,
+    /// Whether the other one waits for its certificate, with nothing in the
+    /// way: one order can then cover both.
+    #[serde(default)]
+    pub other_ready: bool,
 }
 
 impl Domain {
+    /// How control over it is shown to the CA: by DNS for a wildcard.
+    pub fn method(&self, policy: &Policy) -> Method {
+        if self.wildcard { Method::Dns } else { policy.method }
+    }
+
+    /// The name to visit: one that only the wildcard answers for, or the host.
+    pub fn visited(&self) -> String {
+        if self.wildcard { format!("nomenta-visit.{}", self.host) } else { self.host.to_string() }
+    }
+
+    /// The primary that this one is to redirect to, once that one is live.
+    pub fn leads_to(&self) -> Option<&str> {
+        let pair = self.pair.as_ref().filter(|pair| !pair.is_primary && pair.other_stage == Stage::Live)?;
+        Some(&pair.other)
+    }
+
     /// The name that routing records stand at: the host, or `*.` and the host.
     pub fn routed(&self) -> String {
         self.subject().to_string()

@@ -6,6 +6,7 @@ use std::net::IpAddr;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
+use crate::certificate::Held;
 use crate::survey::Survey;
 
 /// Everything known when a domain is judged.
@@ -18,11 +19,29 @@ pub struct Evidence {
     /// The latest certificate order.
     pub order: OrderState,
     /// The certificate held for the domain.
-    pub certificate: Option<CertificateFacts>,
+    pub certificate: Option<Held>,
     /// What a TLS client gets.
-    pub probe: Option<Vec<ProbeResult>>,
+    pub probe: Option<Probe>,
     /// Where somebody else's addresses send visitors on to by HTTP.
     pub forwards: Option<Vec<Forward>>,
+    /// Whether the canary arrives through somebody else's addresses.
+    pub fronts: Option<Vec<CanaryFetch>>,
+    /// Whether it arrives through the addresses of the other one of the pair.
+    pub pair_canary: Option<Vec<CanaryFetch>>,
+    /// From when on the platform's own budget of orders has room; now if `None`.
+    pub budget: Option<Spent>,
+    /// URL of the account at the CA, where it matters and is known.
+    pub account: Option<String>,
+}
+
+/// A budget of orders that is used up.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Spent {
+    /// Which one, in words that follow "the limit of".
+    pub limit: String,
+    /// When there is room again.
+    pub free_at: DateTime<Utc>,
 }
 
 /// An HTTP redirect away from the host, by an address that is not ours.
@@ -76,6 +95,35 @@ pub struct Problem {
     /// HTTP status, where given.
     #[serde(default)]
     pub status: Option<u16>,
+    /// What is wrong with each name, where the CA tells them apart (RFC 8555,
+    /// section 6.7.1).
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub subproblems: Vec<Subproblem>,
+}
+
+impl Problem {
+    /// The last part of its type.
+    pub fn short(&self) -> &str {
+        self.kind.rsplit(':').next().unwrap_or(&self.kind)
+    }
+
+    /// Whether the CA asks for patience, and nothing else is wrong.
+    pub fn is_throttling(&self) -> bool {
+        self.short() == "rateLimited"
+    }
+}
+
+/// A problem with one name of an order (RFC 8555, section 6.7.1).
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Subproblem {
+    /// The name.
+    pub name: String,
+    /// Type URI.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// What the CA says.
+    pub detail: String,
 }
 
 /// What is known of an issued certificate.
@@ -94,6 +142,16 @@ pub struct CertificateFacts {
     pub not_after: DateTime<Utc>,
 }
 
+/// What a visitor with a browser gets.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Probe {
+    /// Each address.
+    pub results: Vec<ProbeResult>,
+    /// Why search engines may list the site's default host, if they may.
+    pub default_host: Option<String>,
+}
+
 /// A TLS and HTTP probe of one address.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -101,10 +159,19 @@ pub struct ProbeResult {
     /// The address connected to.
     #[cfg_attr(feature = "schema", schema(value_type = String))]
     pub address: IpAddr,
-    /// Serial of the certificate served, where a verified handshake was made.
-    pub serial: Option<String>,
+    /// The certificate that was sent, good or not.
+    pub served: Option<CertificateFacts>,
     /// What went wrong with TLS.
     pub tls_failure: Option<String>,
     /// What went wrong with the redirect from HTTP to HTTPS.
     pub redirect_failure: Option<String>,
+    /// What went wrong with the redirect to the primary of the pair.
+    pub pair_failure: Option<String>,
+}
+
+impl ProbeResult {
+    /// Serial of the certificate that was sent.
+    pub fn serial(&self) -> Option<&str> {
+        self.served.as_ref().map(|facts| facts.serial.as_str())
+    }
 }

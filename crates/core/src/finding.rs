@@ -6,6 +6,7 @@ use std::net::IpAddr;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
+use crate::certificate::Held;
 use crate::domain::Domain;
 use crate::evidence::Evidence;
 use crate::gate::GateName;
@@ -183,6 +184,18 @@ impl Case<'_> {
         let mut verdicts = self.survey.authority_views().into_iter().map(|(_, v)| expected.routing(Some(&v)));
         let first = verdicts.next().unwrap_or(Verdict::Unreadable);
         verdicts.fold(first, |worst, v| if worst == Verdict::Match { v } else { worst })
+    }
+
+    /// The certificate that is held, covers the host and has not run out.
+    pub fn held(&self) -> Option<&Held> {
+        self.evidence.certificate.as_ref().filter(|held| held.covers(&self.domain.routed(), self.now))
+    }
+
+    /// Whether foreign addresses stand in the zone, and the canary arrives
+    /// through every one of them: a proxy passes visitors on.
+    pub fn is_fronted(&self) -> bool {
+        let fronts = self.evidence.fronts.as_deref().unwrap_or_default();
+        !fronts.is_empty() && fronts.iter().all(|fetch| fetch.failure.is_none()) && !self.routed()
     }
 
     /// Whether every authority server leads visitors here.

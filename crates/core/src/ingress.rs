@@ -22,6 +22,8 @@ pub struct Platform {
     /// certificates that need DNS-01.
     #[serde(default)]
     pub acme_zone: Option<String>,
+    /// Whether control is shown by DNS for every name, not for wildcards alone.
+    pub dns_for_all: bool,
 }
 
 impl Platform {

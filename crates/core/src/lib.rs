@@ -7,7 +7,10 @@
 //! findings, what to do next and when to look again.
 
 pub mod baseline;
+pub mod caa;
+pub mod certificate;
 pub mod domain;
+pub mod drift;
 pub mod evidence;
 pub mod finding;
 pub mod findings;
@@ -17,6 +20,7 @@ pub mod hostname;
 pub mod ingress;
 pub mod names;
 pub mod policy;
+pub mod preflight;
 pub mod reading;
 pub mod rehearsal;
 pub mod rendering;

@@ -1,6 +1,38 @@
 //! What the platform's operator may set about judging and looking again.
 
+use std::fmt;
+use std::str::FromStr;
+
 use chrono::Duration;
+
+use crate::certificate::Method;
+
+/// What to think of a proxy in front of a domain that passes visitors on.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Fronting {
+    /// It keeps the domain from being routed.
+    #[default]
+    Block,
+    /// It is as good as the platform's own addresses.
+    Allow,
+}
+
+impl FromStr for Fronting {
+    type Err = String;
+    fn from_str(word: &str) -> Result<Self, Self::Err> {
+        match word {
+            "block" => Ok(Self::Block),
+            "allow" => Ok(Self::Allow),
+            _ => Err(format!("{word} is no rule for proxies in front. Use block or allow.")),
+        }
+    }
+}
+
+impl fmt::Display for Fronting {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(if *self == Self::Block { "block" } else { "allow" })
+    }
+}
 
 /// Judging and looking again.
 #[derive(Clone, Debug, PartialEq)]
@@ -23,6 +55,18 @@ pub struct Policy {
     pub order_retry: Duration,
     /// Longest wait between two orders.
     pub order_retry_most: Duration,
+    /// How control over names that are no wildcards is shown to the CA.
+    pub method: Method,
+    /// What to think of a proxy in front.
+    pub fronting: Fronting,
+    /// How long a gate may be lapsed before it counts as not passed.
+    pub grace: Duration,
+    /// How long one of a pair waits for the other, to share a certificate.
+    pub pair_hold: Duration,
+    /// Most orders in a week for the names under one registered domain.
+    pub orders_per_domain: u32,
+    /// Most orders in three hours with the account at the CA.
+    pub orders_per_account: u32,
 }
 
 impl Default for Policy {
@@ -37,6 +81,25 @@ impl Default for Policy {
             patience: Duration::days(7),
             order_retry: Duration::minutes(5),
             order_retry_most: Duration::hours(24),
+            method: Method::Http,
+            fronting: Fronting::Block,
+            grace: Duration::hours(72),
+            pair_hold: Duration::minutes(1),
+            orders_per_domain: 40,
+            orders_per_account: 250,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Fronting;
+
+    #[test]
+    fn the_rule_for_proxies_is_read_as_it_is_written() {
+        for rule in [Fronting::Block, Fronting::Allow] {
+            assert_eq!(rule.to_string().parse(), Ok(rule));
+        }
+        assert!("maybe".parse::<Fronting>().expect_err("unknown").contains("Use block or allow."));
     }
 }

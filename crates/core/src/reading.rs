@@ -308,6 +308,14 @@ impl Reading {
         matches!(self.outcome, Outcome::Answer { rcode: Rcode::NxDomain, .. })
     }
 
+    /// The response code, where there was a response.
+    pub fn rcode(&self) -> Option<Rcode> {
+        match &self.outcome {
+            Outcome::Answer { rcode, .. } => Some(*rcode),
+            _ => None,
+        }
+    }
+
     /// The records of a usable answer: positive, or a plain "not there".
     pub fn answer(&self) -> Option<&[Record]> {
         match &self.outcome {

@@ -172,7 +172,7 @@ impl Sheet {
         };
         sheet.draw_ownership(domain, platform);
         sheet.draw_routing(domain);
-        if let (true, Some(acme)) = (domain.wildcard, &platform.acme_zone) {
+        if let (true, Some(acme)) = (domain.wildcard || platform.dns_for_all, &platform.acme_zone) {
             let (owner, value) = (format!("_acme-challenge.{host}"), format!("{host}.{acme}"));
             sheet.add(Purpose::Certificate, Way::AcmeCname, RecordType::Cname, &owner, value);
         }

@@ -9,21 +9,18 @@ use std::net::IpAddr;
 use chrono::{DateTime, Duration, Utc};
 
 use crate::domain::Domain;
-use crate::evidence::{Evidence, OrderState, ProbeResult};
+use crate::evidence::{CertificateFacts, Evidence, OrderState, ProbeResult};
 use crate::finding::{Case, Finding, Severity};
 use crate::findings;
 use crate::gate::{Gate, GateName, GateState, Gates, Stage};
 use crate::ingress::Platform;
-use crate::policy::Policy;
+use crate::policy::{Fronting, Policy};
+use crate::preflight::{self, Check, CheckState};
 use crate::schedule;
 use crate::sheet::Way;
 use crate::survey::{Depth, HostView, Survey, ZoneView};
 use crate::verdict::{Expected, Verdict};
 use crate::waiting::{self, Wait};
-
-/// How long an order is held back for vantages that are late; beyond that the
-/// quorum is enough.
-const LONGEST_HOLD: Duration = Duration::minutes(15);
 
 /// What the world outside must do before the domain can get further.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -31,10 +28,14 @@ pub enum Action {
     /// Fetch the canary through every address, then judge again.
     FetchCanary,
     /// Place a certificate order.
-    PlaceOrder,
+    PlaceOrder {
+        /// Whether it covers the other one of the pair too.
+        pair: bool,
+    },
     /// Probe every address by TLS, then judge again.
     Probe,
-    /// Ask the foreign addresses where they send visitors, then judge again.
+    /// Ask the foreign addresses where they send visitors, and whether the
+    /// canary arrives through them, then judge again.
     FollowForwards,
 }
 
@@ -66,6 +67,9 @@ pub struct Outcome {
     pub quick: Option<i64>,
 }
 
+/// Findings behind which a proxy may stand that passes visitors on.
+const FRONTABLE: [&str; 3] = ["address-foreign", "cname-foreign", "cname-chain-broken"];
+
 /// What the evidence says about one gate.
 enum Judged {
     Pass(String),
@@ -91,13 +95,13 @@ pub fn step(
     let waits = waiting::waits(&case);
     let spread = waiting::spread(&waits);
 
-    let mut board = Board { gates: domain.gates.clone(), findings: &found, now };
+    let mut board = Board { gates: domain.gates.clone(), findings: &found, grace: policy.grace, now };
     board.set(GateName::Ownership, ownership(&case));
     let routed = routing(&case, &waits);
     board.set(GateName::Routing, routed);
-    let (judged, order) = certificate(&board, domain, evidence, &waits);
+    let (judged, order) = certificate(&case, &board, &waits);
     board.set(GateName::Certificate, judged);
-    let (judged, probe) = serving(&board, evidence);
+    let (judged, probe) = serving(&case, &board);
     board.set(GateName::Serving, judged);
 
     let gates = board.gates;
@@ -113,8 +117,8 @@ pub fn step(
         Some(ends) => schedule::when_cache_ends(ends, policy, now),
         None => schedule::next_look(gates.stage(), quiet_looks, policy, retry_at, now),
     };
-    let foreign = evidence.forwards.is_none() && found.iter().any(|f| f.code == "address-foreign");
-    let follow = foreign.then_some(Action::FollowForwards);
+    let foreign = found.iter().any(|f| FRONTABLE.contains(&f.code.as_str()));
+    let follow = (evidence.forwards.is_none() && foreign).then_some(Action::FollowForwards);
     let action = order.or(probe).or(follow);
     let moved_at = if moved { now } else { domain.moved_at };
     let calm = action.is_none() && ends.is_none() && is_calm(&case, gates.stage(), &found);
@@ -170,6 +174,7 @@ fn unsurveyed(domain: &Domain, policy: &Policy, now: DateTime<Utc>) -> Outcome {
 struct Board<'a> {
     gates: Gates,
     findings: &'a [Finding],
+    grace: Duration,
     now: DateTime<Utc>,
 }
 
@@ -184,9 +189,10 @@ impl Board<'_> {
 
     fn set(&mut self, name: GateName, judged: Judged) {
         let before = self.gates.get(name);
-        let held = matches!(before.state, GateState::Passed | GateState::Lapsed);
+        let in_grace = before.state == GateState::Lapsed && self.now - before.since < self.grace;
+        let held = before.state == GateState::Passed || in_grace;
         let (state, reason) = match (judged, self.blocker(name)) {
-            (Unknown(_), _) if held => return,
+            (Unknown(_), _) if matches!(before.state, GateState::Passed | GateState::Lapsed) => return,
             (Pass(reason), None) => (GateState::Passed, reason),
             (Pass(_) | NotYet(_) | Unknown(_), Some(finding)) => {
                 let state = if held { GateState::Lapsed } else { GateState::Blocked };
@@ -232,6 +238,9 @@ fn was_owned(case: &Case<'_>) -> bool {
 /// Passes when the authority servers agree on one choice met exactly, and the
 /// spread over the vantages reaches the quorum.
 fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
+    if case.is_fronted() && case.policy.fronting == Fronting::Allow {
+        return Pass("A proxy in front passes visitors on to the platform.".into());
+    }
     match case.verdict() {
         Verdict::Unreadable => unread(case.survey),
         Verdict::Match => spread_enough(waits, case.policy),
@@ -272,103 +281,131 @@ pub fn addresses_to_visit(domain: &Domain, platform: &Platform, survey: &Survey)
     six.chain(view.ipv4.into_iter().map(IpAddr::from)).collect()
 }
 
-/// The addresses that the zone names and that are somebody else's.
+/// The addresses that visitors are led to and that are somebody else's, IPv6
+/// first: those in the zone, and those that the vantages find behind an alias.
 pub fn foreign_addresses(domain: &Domain, survey: &Survey) -> Vec<IpAddr> {
-    let views = survey.authority_views();
-    let foreign = views.iter().flat_map(|(_, view)| view.ipv4.difference(&domain.ingress.ipv4));
-    let unique: BTreeSet<_> = foreign.copied().map(IpAddr::from).collect();
-    unique.into_iter().collect()
+    let sources = survey.sources().into_iter().filter_map(|source| survey.host_view(source));
+    let (mut six, mut four) = (BTreeSet::new(), BTreeSet::new());
+    for view in sources {
+        six.extend(view.ipv6.difference(&domain.ingress.ipv6).copied());
+        four.extend(view.ipv4.difference(&domain.ingress.ipv4).copied());
+    }
+    six.into_iter().map(IpAddr::from).chain(four.into_iter().map(IpAddr::from)).collect()
 }
 
 /// Passes while a certificate is held that covers the host and has not run out.
-fn certificate(
-    board: &Board<'_>,
-    domain: &Domain,
-    evidence: &Evidence,
-    waits: &[Wait],
-) -> (Judged, Option<Action>) {
-    let (name, now) = (domain.routed(), board.now);
-    let held = evidence.certificate.as_ref().filter(|c| c.names.contains(&name));
-    if let Some(held) = held.filter(|c| c.not_after > now) {
-        return (Pass(format!("Held until {}.", held.not_after.format("%Y-%m-%d"))), None);
+/// One that is due for renewal is served until the next one is there.
+fn certificate(case: &Case<'_>, board: &Board<'_>, waits: &[Wait]) -> (Judged, Option<Action>) {
+    let held = case.held();
+    match held {
+        Some(held) if !held.is_due(case.now) => (Pass(held_until(&held.facts)), None),
+        Some(held) => {
+            let (judged, action) = order(case, board, waits);
+            let reason = match judged {
+                Pass(reason) | NotYet(reason) | Unknown(reason) => reason,
+            };
+            (Pass(format!("{} Renewal is due. {reason}", held_until(&held.facts))), action)
+        }
+        None => order(case, board, waits),
     }
+}
+
+fn held_until(facts: &CertificateFacts) -> String {
+    format!("Held until {}.", facts.not_after.format("%Y-%m-%d"))
+}
+
+fn order(case: &Case<'_>, board: &Board<'_>, waits: &[Wait]) -> (Judged, Option<Action>) {
     if !board.passed(GateName::Ownership) || !board.passed(GateName::Routing) {
         return (NotYet("Comes after ownership and routing.".into()), None);
     }
-    if board.blocker(GateName::Certificate).is_some_and(|f| f.code != "issuer-refused") {
+    if preflight::is_forbidden(board.findings) {
         return (NotYet("An open finding forbids it.".into()), None);
     }
-    if domain.wildcard {
-        let reason = "A wildcard certificate needs a challenge by DNS, which is not set up.";
-        return (NotYet(reason.into()), None);
-    }
-    // The certification authority asks through a resolver of its own, which may
-    // be as late as the last of ours.
-    let late = waits.iter().filter_map(|w| w.until).filter(|until| *until > now).max();
-    if let Some(until) = late.filter(|until| *until <= now + LONGEST_HOLD) {
-        let until = until.format("%H:%M:%S UTC");
-        let reason = format!("Ordered once the last vantage lets go of an older answer, at about {until}.");
-        return (NotYet(reason), None);
-    }
-    order(evidence, now)
-}
-
-fn order(evidence: &Evidence, now: DateTime<Utc>) -> (Judged, Option<Action>) {
-    match &evidence.order {
-        OrderState::Open => return (NotYet("Ordered; the issuer is validating.".into()), None),
-        OrderState::Refused { retry_at, .. } if *retry_at > now => {
-            return (NotYet("The issuer refused; another order comes later.".into()), None);
+    let checks = preflight::checks(case, &board.gates, board.findings, waits);
+    match checks.iter().find(|check| check.state != CheckState::Passed) {
+        None => {
+            let reason = "Preflight passed; the order is being placed.";
+            (NotYet(reason.into()), Some(Action::PlaceOrder { pair: shares_order(case) }))
         }
-        _ => {}
-    }
-    let Some(fetches) = &evidence.canary else {
-        return (NotYet("Preflight is due.".into()), Some(Action::FetchCanary));
-    };
-    match fetches.iter().find_map(|f| Some((f.address, f.failure.as_ref()?))) {
-        Some((address, failure)) => {
-            let reason = format!("Plain HTTP through {address} does not reach the platform: {failure}.");
-            (NotYet(reason), None)
-        }
-        None if fetches.is_empty() => (NotYet("No address to fetch the canary through.".into()), None),
-        None => (NotYet("Preflight passed; the order is being placed.".into()), Some(Action::PlaceOrder)),
+        Some(check) => (NotYet(check.said.clone()), fetch(case, check)),
     }
 }
 
-/// Passes when every address serves our certificate and redirects to HTTPS.
-fn serving(board: &Board<'_>, evidence: &Evidence) -> (Judged, Option<Action>) {
+/// The canary is fetched once nothing else stands in the way.
+fn fetch(case: &Case<'_>, check: &Check) -> Option<Action> {
+    (check.name == "canary" && case.evidence.canary.is_none()).then_some(Action::FetchCanary)
+}
+
+/// Whether the other one of the pair is covered by the same order: it is ready,
+/// the canary arrives there too, and no order has been refused.
+fn shares_order(case: &Case<'_>) -> bool {
+    let ready = case.domain.pair.as_ref().is_some_and(|pair| pair.other_ready);
+    let refused = matches!(case.evidence.order, OrderState::Refused { .. });
+    let fetched = case.evidence.pair_canary.as_deref().unwrap_or_default();
+    ready && !refused && !fetched.is_empty() && preflight::lost(fetched).is_none()
+}
+
+/// Everything that is asked before an order, for people to read: nothing is
+/// ordered, whatever it says.
+pub fn preflight(
+    domain: &Domain,
+    platform: &Platform,
+    evidence: &Evidence,
+    policy: &Policy,
+    now: DateTime<Utc>,
+) -> Vec<Check> {
+    let Some(survey) = &evidence.survey else { return Vec::new() };
+    let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone));
+    let case = Case { domain, platform, sheet: &sheet, survey, evidence, policy, now };
+    let gates = step(domain, platform, evidence, policy, now).gates;
+    preflight::checks(&case, &gates, &findings::diagnose(&case), &waiting::waits(&case))
+}
+
+/// Passes when every address serves our certificate and redirects as it should.
+fn serving(case: &Case<'_>, board: &Board<'_>) -> (Judged, Option<Action>) {
+    let evidence = case.evidence;
     let (Some(held), true) = (&evidence.certificate, board.passed(GateName::Certificate)) else {
         return (NotYet("Comes after the certificate.".into()), None);
     };
     if !board.passed(GateName::Routing) {
         return (Unknown("Comes after routing.".into()), None);
     }
-    let Some(results) = &evidence.probe else {
+    let Some(probe) = &evidence.probe else {
         return (Unknown("Not probed yet.".into()), Some(Action::Probe));
     };
-    let judged = match results.iter().find_map(|result| trouble(result, &held.serial)) {
+    let ours = (!case.is_fronted()).then_some(held.facts.serial.as_str());
+    let judged = match probe.results.iter().find_map(|result| trouble(result, ours)) {
         Some(reason) => NotYet(reason),
-        None if results.is_empty() => Unknown("No address to probe.".into()),
-        None => Pass(format!("{} addresses serve our certificate.", results.len())),
+        None if probe.results.is_empty() => Unknown("No address to probe.".into()),
+        None if ours.is_none() => Pass("The proxy in front serves a good certificate.".into()),
+        None => Pass(format!("{} addresses serve our certificate.", probe.results.len())),
     };
     (judged, None)
 }
 
-fn trouble(result: &ProbeResult, serial: &str) -> Option<String> {
+/// What a visitor through one address would stumble over; with `ours`, another
+/// certificate than the one with that serial counts too.
+fn trouble(result: &ProbeResult, ours: Option<&str>) -> Option<String> {
     let address = result.address;
     if let Some(failure) = &result.tls_failure {
         return Some(format!("HTTPS at {address} fails: {failure}."));
     }
-    if result.serial.as_deref() != Some(serial) {
+    if ours.is_some() && result.serial() != ours {
         return Some(format!("{address} serves another certificate than ours."));
     }
-    let failure = result.redirect_failure.as_ref()?;
-    Some(format!("HTTP at {address} does not lead to HTTPS: {failure}."))
+    if let Some(failure) = &result.redirect_failure {
+        return Some(format!("HTTP at {address} does not lead to HTTPS: {failure}."));
+    }
+    let failure = result.pair_failure.as_ref()?;
+    Some(format!("{address} does not lead to the primary: {failure}."))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::evidence::{CanaryFetch, Problem};
+    use crate::certificate::Held;
+    use crate::domain::Pair;
+    use crate::evidence::{CanaryFetch, Probe, Problem};
     use crate::reading::RecordType;
     use crate::test::{self as testing, now};
     use GateName::{Certificate, Ownership, Routing, Serving};
@@ -390,14 +427,14 @@ mod tests {
 
     fn held() -> Evidence {
         let canary = Some(vec![CanaryFetch { address: [127, 77, 0, 10].into(), failure: None }]);
-        let certificate = Some(testing::certificate(HOST));
+        let certificate = Some(testing::held(HOST));
         Evidence { canary, certificate, ..surveyed(&testing::healthy(HOST)) }
     }
 
-    fn probed(serial: &str, tls_failure: Option<&str>) -> Option<Vec<ProbeResult>> {
-        let address = [127, 77, 0, 10].into();
-        let (serial, tls_failure) = (Some(serial.to_owned()), tls_failure.map(str::to_owned));
-        Some(vec![ProbeResult { address, serial, tls_failure, redirect_failure: None }])
+    fn probed(serial: &str, tls_failure: Option<&str>) -> Option<Probe> {
+        let facts = CertificateFacts { serial: serial.into(), ..testing::certificate(HOST) };
+        let results = vec![testing::probed([127, 77, 0, 10].into(), Some(facts), tls_failure)];
+        Some(Probe { results, default_host: None })
     }
 
     #[test]
@@ -419,7 +456,7 @@ mod tests {
         assert_eq!(outcome.action, Some(Action::FetchCanary));
 
         evidence.canary = held().canary;
-        assert_eq!(judge(&domain, &evidence).action, Some(Action::PlaceOrder));
+        assert_eq!(judge(&domain, &evidence).action, Some(Action::PlaceOrder { pair: false }));
         evidence.order = OrderState::Open;
         assert_eq!(judge(&domain, &evidence).action, None);
 
@@ -437,7 +474,7 @@ mod tests {
         let domain = testing::domain(HOST);
         for probe in [probed("beef", None), probed("5e71a1", Some("certificate expired"))] {
             let outcome = judge(&domain, &Evidence { probe, ..held() });
-            assert_eq!(states(&outcome)[3], Waiting);
+            assert_ne!(states(&outcome)[3], Passed);
         }
     }
 
@@ -554,12 +591,12 @@ mod tests {
         let domain = testing::domain(HOST);
         let refused = |seconds| {
             let problem = Problem { detail: "no".into(), ..Problem::default() };
-            let retry_at = now() + chrono::Duration::seconds(seconds);
+            let retry_at = now() + Duration::seconds(seconds);
             Evidence { order: OrderState::Refused { problem, retry_at }, certificate: None, ..held() }
         };
         let early = judge(&domain, &refused(60));
         assert_eq!((states(&early)[2], early.action), (Blocked, None));
-        assert_eq!(judge(&domain, &refused(-1)).action, Some(Action::PlaceOrder));
+        assert_eq!(judge(&domain, &refused(-1)).action, Some(Action::PlaceOrder { pair: false }));
     }
 
     #[test]
@@ -595,22 +632,119 @@ mod tests {
         let address = [127, 77, 0, 11].into();
         let canary = Some(vec![CanaryFetch { address, failure: Some("it answers with status 404".into()) }]);
         let outcome = judge(&domain, &Evidence { canary, certificate: None, ..held() });
-        assert_eq!((states(&outcome)[2], outcome.action), (Waiting, None));
-        let reason = &outcome.gates.get(Certificate).reason;
-        assert_eq!(
-            reason,
-            "Plain HTTP through 127.77.0.11 does not reach the platform: it answers with status 404."
-        );
+        assert_eq!((states(&outcome)[2], outcome.action), (Blocked, None));
+        assert!(outcome.gates.get(Certificate).reason.starts_with("challenge-blocked"));
     }
 
     #[test]
     fn a_certificate_that_ran_out_or_is_for_another_name_does_not_pass() {
         let domain = testing::domain(HOST);
-        let (mut old, other) = (testing::certificate(HOST), testing::certificate("www.onswick.example"));
-        old.not_after = now();
+        let (mut old, other) = (testing::held(HOST), testing::held("www.onswick.example"));
+        old.facts.not_after = now();
         for certificate in [old, other] {
             let outcome = judge(&domain, &Evidence { certificate: Some(certificate), ..held() });
-            assert_eq!((states(&outcome)[2], outcome.action), (Waiting, Some(Action::PlaceOrder)));
+            assert_eq!((states(&outcome)[2], outcome.action), (Waiting, Some(Action::PlaceOrder { pair: false })));
         }
+    }
+
+    #[test]
+    fn a_lapsed_gate_counts_as_not_passed_once_its_grace_is_over() {
+        let mut domain = testing::domain(HOST);
+        domain.gates = judge(&domain, &surveyed(&testing::healthy(HOST))).gates;
+        let gone = surveyed(&testing::healthy(HOST)[..1]);
+        domain.gates = judge(&domain, &gone).gates;
+        assert_eq!(states(&judge(&domain, &gone))[1], Lapsed);
+        domain.gates.0[1].since = now() - testing::policy().grace;
+        assert_eq!(states(&judge(&domain, &gone))[1], Waiting);
+    }
+
+    #[test]
+    fn a_renewal_that_is_due_asks_the_same_questions_while_the_old_one_is_served() {
+        let domain = testing::domain(HOST);
+        let due = |evidence: Evidence| {
+            let certificate = Some(Held { renew_at: Some(now()), ..testing::held(HOST) });
+            judge(&domain, &Evidence { certificate, probe: probed("5e71a1", None), ..evidence })
+        };
+        let outcome = due(Evidence { canary: None, ..held() });
+        assert_eq!((states(&outcome), outcome.action), ([Passed; 4], Some(Action::FetchCanary)));
+        assert_eq!(due(held()).action, Some(Action::PlaceOrder { pair: false }));
+        let problem = Problem { detail: "no".into(), ..Problem::default() };
+        let retry_at = now() + Duration::seconds(60);
+        let refused = due(Evidence { order: OrderState::Refused { problem, retry_at }, ..held() });
+        assert_eq!((states(&refused), refused.action), ([Passed; 4], None));
+        assert!(refused.gates.get(Certificate).reason.contains("Renewal is due."));
+    }
+
+    #[test]
+    fn one_order_covers_a_pair_that_is_ready_and_each_its_own_otherwise() {
+        let host = "onswick.example";
+        let other = || format!("www.{host}");
+        let outcome = |other_stage, other_ready, since: i64, pair_canary: Option<Option<&str>>| {
+            let mut domain = testing::domain(host);
+            domain.pair = Some(Pair { other: other(), other_stage, is_primary: true, other_ready });
+            domain.gates.0[1].state = Passed;
+            domain.gates.0[1].since = now() - Duration::seconds(since);
+            let fetch = |failure: Option<&str>| CanaryFetch {
+                address: [127, 77, 0, 10].into(),
+                failure: failure.map(str::to_owned),
+            };
+            let survey = Some(testing::survey(host, &testing::healthy(host)));
+            let canary = Some(vec![fetch(None)]);
+            let pair_canary = pair_canary.map(|failure| vec![fetch(failure)]);
+            judge(&domain, &Evidence { survey, canary, pair_canary, ..Evidence::default() }).action
+        };
+        let place = |pair| Some(Action::PlaceOrder { pair });
+        let at = Stage::At;
+        assert_eq!(outcome(at(Certificate), true, 0, Some(None)), place(true));
+        assert_eq!(outcome(at(Certificate), true, 0, Some(Some("status 404"))), place(false));
+        assert_eq!(outcome(at(Routing), false, 0, None), None, "it may follow within moments");
+        assert_eq!(outcome(at(Routing), false, 61, None), place(false));
+        assert_eq!(outcome(Stage::Live, false, 0, None), place(false));
+    }
+
+    #[test]
+    fn a_spent_budget_holds_orders_back() {
+        let domain = testing::domain(HOST);
+        let spent = |seconds| {
+            let free_at = now() + Duration::seconds(seconds);
+            let budget = Some(crate::evidence::Spent { limit: "40 orders".into(), free_at });
+            judge(&domain, &Evidence { budget, certificate: None, ..held() }).action
+        };
+        assert_eq!(spent(1), None);
+        assert_eq!(spent(0), Some(Action::PlaceOrder { pair: false }));
+    }
+
+    #[test]
+    fn a_proxy_in_front_is_routed_only_where_that_is_allowed() {
+        let domain = testing::domain(HOST);
+        let token = testing::healthy(HOST)[0];
+        let fronts = Some(vec![CanaryFetch { address: [192, 0, 2, 7].into(), failure: None }]);
+        let evidence = Evidence { fronts, ..surveyed(&[token, "timetable A 192.0.2.7"]) };
+        for (fronting, want) in [(Fronting::Block, Blocked), (Fronting::Allow, Passed)] {
+            let policy = Policy { fronting, ..testing::policy() };
+            let outcome = step(&domain, &testing::platform(), &evidence, &policy, now());
+            assert_eq!(states(&outcome)[1], want, "{fronting}");
+        }
+    }
+
+    #[test]
+    fn a_wildcard_is_ordered_once_the_ca_is_led_to_us_by_dns() {
+        let mut domain = testing::domain(HOST);
+        domain.wildcard = true;
+        let lines = [
+            "_quaymark-challenge.timetable TXT token=u6t2pj5hu6t2pj5hu6t2pj5hu6t2pj5h",
+            "*.timetable CNAME onswick.edge.quaymark.example",
+            "_acme-challenge.timetable CNAME timetable.onswick.example.acme.quaymark.example",
+        ];
+        let judged = |lines: &[&str]| {
+            let survey = Some(testing::survey_of(&domain, lines));
+            judge(&domain, &Evidence { survey, ..Evidence::default() })
+        };
+        let outcome = judged(&lines);
+        assert_eq!(states(&outcome)[..2], [Passed, Passed], "{:?}", outcome.gates);
+        assert_eq!(outcome.action, Some(Action::PlaceOrder { pair: false }));
+        let missing = judged(&lines[..2]);
+        assert_eq!(missing.action, None);
+        assert!(missing.gates.get(Certificate).reason.contains("at _acme-challenge.timetable"));
     }
 }

@@ -111,6 +111,8 @@ pub struct Target {
     pub brand: String,
     /// What a CNAME is to point at.
     pub canonical: String,
+    /// Where the CA asks for a TXT record, if it is to be led to the platform.
+    pub acme: Option<String>,
 }
 
 /// One thing to ask.
@@ -133,6 +135,8 @@ impl Target {
             challenge: platform.challenge_name(subject.host.as_str()),
             brand: platform.brand.clone(),
             canonical,
+            acme: (platform.acme_zone.is_some() && (subject.wildcard || platform.dns_for_all))
+                .then(|| format!("_acme-challenge.{}", subject.host)),
         }
     }
 
@@ -157,6 +161,7 @@ impl Target {
             ask(&self.canonical, RecordType::A, true),
             ask(&self.canonical, RecordType::Aaaa, true),
         ]);
+        list.extend(self.acme.iter().map(|name| ask(name, RecordType::Txt, true)));
         if self.routed != apex {
             list.extend([ask(apex, RecordType::Mx, false), ask(apex, RecordType::Txt, false)]);
         }

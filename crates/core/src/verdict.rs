@@ -48,7 +48,7 @@ pub struct Cell {
 pub fn judge(sheet: &Sheet, line: &Line, survey: &Survey) -> Vec<Cell> {
     let asked = match (line.way, line.rtype) {
         (Way::Alias | Way::Delegation, _) => return Vec::new(),
-        (Way::ChallengeCname, _) => RecordType::Txt,
+        (Way::ChallengeCname | Way::AcmeCname, _) => RecordType::Txt,
         (_, RecordType::Cname) => RecordType::A,
         (_, other) => other,
     };

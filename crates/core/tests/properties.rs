@@ -5,7 +5,10 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use chrono::{DateTime, Duration, Utc};
 use nomenta_core::domain::Domain;
-use nomenta_core::evidence::{CanaryFetch, CertificateFacts, Evidence, OrderState, ProbeResult, Problem};
+use nomenta_core::certificate::{Held, Origin};
+use nomenta_core::evidence::{
+    CanaryFetch, CertificateFacts, Evidence, OrderState, Probe, ProbeResult, Problem,
+};
 use nomenta_core::gate::{GateName, GateState, Gates, Stage};
 use nomenta_core::hostname::Hostname;
 use nomenta_core::ingress::{CanonicalHost, Ingress, Platform};
@@ -36,6 +39,7 @@ fn platform() -> Platform {
         brand: "quaymark".into(),
         proof_zone: Some("proof.quaymark.example".into()),
         acme_zone: None,
+        dns_for_all: false,
     }
 }
 
@@ -165,13 +169,24 @@ fn delegation() -> impl Strategy<Value = Option<Delegation>> {
     )
 }
 
-fn certificate() -> impl Strategy<Value = CertificateFacts> {
-    (prop_oneof![Just(HOST), Just("other.example")], -30..90i64).prop_map(|(name, days)| CertificateFacts {
-        serial: "5e71a1".into(),
+fn facts() -> impl Strategy<Value = CertificateFacts> {
+    let serial = prop_oneof![Just("5e71a1"), Just("beef")];
+    let name = prop_oneof![Just(HOST), Just("other.example")];
+    (serial, name, -30..90i64).prop_map(|(serial, name, days)| CertificateFacts {
+        serial: serial.into(),
         issuer: "CN=Stampworks".into(),
         names: vec![name.into()],
         not_before: start() - Duration::days(60),
         not_after: start() + Duration::days(days),
+    })
+}
+
+fn certificate() -> impl Strategy<Value = Held> {
+    let origin = prop_oneof![Just(Origin::Ordered), Just(Origin::Brought)];
+    (facts(), origin, proptest::option::of(-9..9i64)).prop_map(|(facts, origin, days)| Held {
+        facts,
+        origin,
+        renew_at: days.map(|days| start() + Duration::days(days)),
     })
 }
 
@@ -189,23 +204,31 @@ fn order() -> impl Strategy<Value = OrderState> {
 fn evidence() -> impl Strategy<Value = Evidence> {
     let address: IpAddr = [127, 77, 0, 10].into();
     let fetch = proptest::option::of(".{1,10}").prop_map(move |failure| CanaryFetch { address, failure });
-    let probe = (proptest::option::of("5e71a1|beef"), proptest::option::of(".{1,10}")).prop_map(
-        move |(serial, tls_failure)| ProbeResult { address, serial, tls_failure, redirect_failure: None },
+    let probe = (proptest::option::of(facts()), proptest::option::of(".{1,10}")).prop_map(
+        move |(served, tls_failure)| ProbeResult {
+            address,
+            served,
+            tls_failure,
+            redirect_failure: None,
+            pair_failure: None,
+        },
     );
     (
         proptest::option::of(survey(HOST)),
-        proptest::option::of(vec(fetch, 0..3)),
+        proptest::option::of(vec(fetch.clone(), 0..3)),
         order(),
         proptest::option::of(certificate()),
         proptest::option::of(vec(probe, 0..3)),
+        proptest::option::of(vec(fetch, 0..3)),
     )
-        .prop_map(|(survey, canary, order, certificate, probe)| Evidence {
+        .prop_map(|(survey, canary, order, certificate, probe, fronts)| Evidence {
             survey,
             canary,
             order,
             certificate,
-            probe,
-            forwards: None,
+            probe: probe.map(|results| Probe { results, default_host: None }),
+            fronts,
+            ..Evidence::default()
         })
 }
 
@@ -295,12 +318,14 @@ proptest! {
         }
         if newly(GateName::Certificate) {
             let held = evidence.certificate.as_ref().expect("a certificate");
-            prop_assert!(held.not_after > start() && held.names.iter().any(|n| n == HOST));
+            prop_assert!(held.covers(HOST, start()));
         }
         if newly(GateName::Serving) {
-            let results = evidence.probe.as_ref().expect("a probe");
+            let results = &evidence.probe.as_ref().expect("a probe").results;
+            let held = evidence.certificate.as_ref().expect("a certificate");
             prop_assert!(!results.is_empty());
-            prop_assert!(results.iter().all(|r| r.tls_failure.is_none() && r.serial.as_deref() == Some("5e71a1")));
+            prop_assert!(results.iter().all(|r| r.tls_failure.is_none()));
+            prop_assert!(results.iter().all(|r| r.serial() == Some(held.facts.serial.as_str())));
         }
     }
 
@@ -308,7 +333,7 @@ proptest! {
     fn an_order_is_placed_only_after_a_preflight_that_passed(evidence in evidence(), gates in gates()) {
         let domain = Domain { gates, ..domain(HOST) };
         let outcome = step(&domain, &platform(), &evidence, &Policy::default(), start());
-        if outcome.action == Some(Action::PlaceOrder) {
+        if matches!(outcome.action, Some(Action::PlaceOrder { .. })) {
             prop_assert!(outcome.gates.passed(GateName::Ownership) && outcome.gates.passed(GateName::Routing));
             let fetches = evidence.canary.as_ref().expect("a canary");
             prop_assert!(!fetches.is_empty() && fetches.iter().all(|f| f.failure.is_none()));

@@ -10,6 +10,7 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Routing,
     about: "The name has A records, and none of them is the platform's: the former host still serves it.",
     yields_to: &[
+        "fronted",
         "servers-disagree",
         "choices-mixed",
         "cname-beside-others",

@@ -11,6 +11,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "The CNAME points at a name that does not exist, has no address, or leads back in a circle: a \
             slip of the pen in the target, or a host that was given up.",
     yields_to: &[
+        "fronted",
         "servers-disagree",
         "value-doubled",
         "cname-at-apex",

@@ -12,6 +12,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "The name has a CNAME record that points at another host than the platform's, usually one left \
             by the former host.",
     yields_to: &[
+        "fronted",
         "servers-disagree",
         "value-doubled",
         "cname-at-apex",

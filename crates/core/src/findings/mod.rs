@@ -7,19 +7,25 @@ mod address_foreign;
 mod address_partial;
 mod address_surplus;
 mod caa_forbids;
+mod certificate_expiring;
+mod certificate_foreign;
+mod challenge_blocked;
 mod choices_mixed;
 mod cname_at_apex;
 mod cname_beside_others;
 mod cname_chain_broken;
 mod cname_foreign;
+mod default_host_listed;
 mod delegated_away;
 mod delegation_mismatch;
 mod dnssec_broken;
 mod forwarding_elsewhere;
+mod fronted;
 mod host_doubled;
 mod https_record_stray;
 mod ipv6_stray;
 mod issuer_refused;
+mod issuer_throttled;
 mod mail_at_risk;
 mod mail_lost;
 mod name_unregistered;
@@ -54,6 +60,7 @@ pub static CATALOGUE: &[&Entry] = &[
     &choices_mixed::ENTRY,
     &delegation_mismatch::ENTRY,
     &cname_beside_others::ENTRY,
+    &fronted::ENTRY,
     &cname_chain_broken::ENTRY,
     &cname_foreign::ENTRY,
     &forwarding_elsewhere::ENTRY,
@@ -65,7 +72,12 @@ pub static CATALOGUE: &[&Entry] = &[
     &mail_at_risk::ENTRY,
     &mail_lost::ENTRY,
     &caa_forbids::ENTRY,
+    &challenge_blocked::ENTRY,
+    &issuer_throttled::ENTRY,
     &issuer_refused::ENTRY,
+    &certificate_expiring::ENTRY,
+    &certificate_foreign::ENTRY,
+    &default_host_listed::ENTRY,
     &stalled::ENTRY,
     &pair_incomplete::ENTRY,
 ];

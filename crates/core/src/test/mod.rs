@@ -1,9 +1,12 @@
 //! Values for tests: a made-up domain, and surveys written as zone lines.
 
+use std::net::IpAddr;
+
 use chrono::{DateTime, Duration, Utc};
 
+use crate::certificate::{Held, Origin};
 use crate::domain::Domain;
-use crate::evidence::{CertificateFacts, Evidence, OrderState};
+use crate::evidence::{CertificateFacts, Evidence, OrderState, ProbeResult};
 use crate::finding::{Case, Edit, Finding};
 use crate::findings;
 use crate::gate::Gates;
@@ -28,6 +31,7 @@ pub fn platform() -> Platform {
         brand: "quaymark".into(),
         proof_zone: Some("proof.quaymark.example".into()),
         acme_zone: Some("acme.quaymark.example".into()),
+        dns_for_all: false,
     }
 }
 
@@ -84,6 +88,16 @@ pub fn certificate(host: &str) -> CertificateFacts {
         not_before: now(),
         not_after: now() + Duration::days(90),
     }
+}
+
+pub fn held(host: &str) -> Held {
+    Held { facts: certificate(host), origin: Origin::Ordered, renew_at: None }
+}
+
+/// What one address serves.
+pub fn probed(address: IpAddr, served: Option<CertificateFacts>, tls_failure: Option<&str>) -> ProbeResult {
+    let tls_failure = tls_failure.map(str::to_owned);
+    ProbeResult { address, served, tls_failure, redirect_failure: None, pair_failure: None }
 }
 
 pub fn view(v4: &[&str], v6: &[&str]) -> HostView {
@@ -184,7 +198,11 @@ fn answers(records: &[Record], name: &str, rtype: RecordType) -> Vec<Record> {
 }
 
 pub fn readings(host: &str, source: &Source, records: &[Record]) -> Vec<Reading> {
-    let asked = domain(host).target(&platform()).questions(ZONE, Depth::Full);
+    readings_of(&domain(host), source, records)
+}
+
+fn readings_of(domain: &Domain, source: &Source, records: &[Record]) -> Vec<Reading> {
+    let asked = domain.target(&platform()).questions(ZONE, Depth::Full);
     asked
         .into_iter()
         .map(|q| {
@@ -199,6 +217,14 @@ pub fn readings(host: &str, source: &Source, records: &[Record]) -> Vec<Reading>
 /// A survey of `host` by one authority server that holds `lines`.
 pub fn survey(host: &str, lines: &[&str]) -> Survey {
     survey_spread(host, lines, 0, 0)
+}
+
+/// A survey of a domain of any kind.
+pub fn survey_of(domain: &Domain, lines: &[&str]) -> Survey {
+    let records: Vec<_> = lines.iter().map(|l| record(l)).collect();
+    let readings = readings_of(domain, &authority(1), &records);
+    let (host, routed) = (domain.host.clone(), domain.routed());
+    Survey { host, at: now(), zone: found(), readings, routed, depth: Depth::Full }
 }
 
 /// As [`survey`], with `seeing` of `all` vantages that see the same and the
@@ -274,15 +300,26 @@ pub fn waits(host: &str, survey: &Survey) -> Vec<crate::waiting::Wait> {
 
 /// Judges by what else was learned beside the survey.
 pub fn judge_by(domain: &Domain, survey: &Survey, evidence: Evidence) -> Vec<Finding> {
-    run_by(domain, survey, evidence, findings::diagnose)
+    judge_under(domain, survey, evidence, &policy())
+}
+
+/// The same under another policy.
+pub fn judge_under(domain: &Domain, survey: &Survey, evidence: Evidence, policy: &Policy) -> Vec<Finding> {
+    run_by(domain, survey, evidence, policy, findings::diagnose)
 }
 
 fn run<T>(domain: &Domain, survey: &Survey, order: OrderState, then: impl Fn(&Case<'_>) -> T) -> T {
-    run_by(domain, survey, Evidence { order, ..Evidence::default() }, then)
+    run_by(domain, survey, Evidence { order, ..Evidence::default() }, &policy(), then)
 }
 
-fn run_by<T>(domain: &Domain, survey: &Survey, evidence: Evidence, then: impl Fn(&Case<'_>) -> T) -> T {
-    let (platform, policy) = (platform(), policy());
+fn run_by<T>(
+    domain: &Domain,
+    survey: &Survey,
+    evidence: Evidence,
+    policy: &Policy,
+    then: impl Fn(&Case<'_>) -> T,
+) -> T {
+    let platform = platform();
     let sheet = domain.sheet(&platform, survey.apex().unwrap_or(ZONE));
     then(&Case {
         domain,
@@ -290,7 +327,7 @@ fn run_by<T>(domain: &Domain, survey: &Survey, evidence: Evidence, then: impl Fn
         sheet: &sheet,
         survey,
         evidence: &evidence,
-        policy: &policy,
+        policy,
         now: now(),
     })
 }

@@ -1,0 +1,147 @@
+//! Certificates: how control is shown for them, where they come from, and when
+//! they are renewed.
+
+use std::fmt;
+use std::str::FromStr;
+
+use chrono::{DateTime, Duration, Utc};
+use serde::{Deserialize, Serialize};
+
+use crate::evidence::CertificateFacts;
+
+/// How control over a name is shown to the certification authority.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub enum Method {
+    /// A file over plain HTTP (RFC 8555, section 8.3).
+    #[default]
+    #[serde(rename = "http-01")]
+    Http,
+    /// A certificate in a TLS handshake (RFC 8737).
+    #[serde(rename = "tls-alpn-01")]
+    TlsAlpn,
+    /// A TXT record (RFC 8555, section 8.4); the only one for wildcards.
+    #[serde(rename = "dns-01")]
+    Dns,
+}
+
+impl Method {
+    const ALL: [(&'static str, Self); 3] =
+        [("http-01", Self::Http), ("tls-alpn-01", Self::TlsAlpn), ("dns-01", Self::Dns)];
+
+    /// Its name in the registry of validation methods (RFC 8555, section 9.7.8).
+    pub fn as_str(self) -> &'static str {
+        Self::ALL.iter().find(|(_, method)| *method == self).map_or("", |(word, _)| word)
+    }
+}
+
+impl fmt::Display for Method {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.as_str())
+    }
+}
+
+impl FromStr for Method {
+    type Err = String;
+    fn from_str(word: &str) -> Result<Self, Self::Err> {
+        let found = Self::ALL.iter().find(|(w, _)| *w == word).map(|(_, method)| *method);
+        found.ok_or_else(|| {
+            format!("{word} is not a validation method. Use http-01, tls-alpn-01 or dns-01.")
+        })
+    }
+}
+
+/// Where a certificate comes from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub enum Origin {
+    /// Ordered at the certification authority.
+    Ordered,
+    /// Brought in by the customer.
+    Brought,
+}
+
+/// A certificate that is held for a domain and served.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Held {
+    /// What it says.
+    pub facts: CertificateFacts,
+    /// Where it comes from.
+    pub origin: Origin,
+    /// When it is to be renewed; never by us if it was brought in.
+    pub renew_at: Option<DateTime<Utc>>,
+}
+
+impl Held {
+    /// Whether it covers `name` at `now`.
+    pub fn covers(&self, name: &str, now: DateTime<Utc>) -> bool {
+        self.facts.names.iter().any(|n| n == name) && now < self.facts.not_after
+    }
+
+    /// Whether it is to be renewed.
+    pub fn is_due(&self, now: DateTime<Utc>) -> bool {
+        self.renew_at.is_some_and(|at| at <= now)
+    }
+}
+
+/// When to renew where the directory has no advice: at two thirds of the
+/// lifetime, or up to a twelfth of it earlier. `share` is a random number in
+/// 0..1, so that certificates issued together come due apart.
+pub fn renewal(facts: &CertificateFacts, share: f64) -> DateTime<Utc> {
+    let lifetime = (facts.not_after - facts.not_before).as_seconds_f64();
+    let after = lifetime * (2.0 / 3.0 - share.clamp(0.0, 1.0) / 12.0);
+    facts.not_before + seconds(after)
+}
+
+/// When to renew within the window that the directory advises: a random point
+/// of it (RFC 9773, section 4.2); at once if that has passed.
+pub fn renewal_within(
+    (start, end): (DateTime<Utc>, DateTime<Utc>),
+    share: f64,
+    now: DateTime<Utc>,
+) -> DateTime<Utc> {
+    let width = (end - start).as_seconds_f64().max(0.0);
+    (start + seconds(width * share.clamp(0.0, 1.0))).max(now)
+}
+
+fn seconds(seconds: f64) -> Duration {
+    Duration::milliseconds((seconds * 1000.0) as i64)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::test;
+
+    #[test]
+    fn methods_are_read_as_they_are_written() {
+        for (word, method) in Method::ALL {
+            assert_eq!(word.parse(), Ok(method));
+            assert_eq!(serde_json::to_value(method).expect("writes"), word);
+        }
+        assert!("http".parse::<Method>().expect_err("unknown").contains("Use http-01"));
+    }
+
+    #[test]
+    fn renewals_of_a_hundred_thousand_are_spread_over_days() {
+        let facts = test::certificate("onswick.example");
+        let (mut busiest, all) = (std::collections::BTreeMap::<i64, u32>::new(), 100_000);
+        for n in 0..all {
+            let at = renewal(&facts, f64::from(n) / f64::from(all)) - facts.not_before;
+            assert!(at <= Duration::days(60) && at > Duration::days(52), "{at}");
+            *busiest.entry(at.num_hours()).or_default() += 1;
+        }
+        assert!(busiest.len() > 170, "{} hours", busiest.len());
+        assert!(busiest.values().all(|n| *n < 600), "{:?}", busiest.values().max());
+    }
+
+    #[test]
+    fn advice_is_followed_within_its_window_and_at_once_when_it_has_passed() {
+        let now = test::now();
+        let day = |n| now + Duration::days(n);
+        assert_eq!(renewal_within((day(2), day(4)), 0.5, now), day(3));
+        assert_eq!(renewal_within((day(-4), day(-2)), 0.5, now), now);
+    }
+}

@@ -1,0 +1,76 @@
+//! `issuer-throttled`: orders wait, because the CA or the platform's own budget
+//! says so.
+
+use crate::evidence::OrderState;
+use crate::finding::{Case, Diagnosis, Entry, Severity, Sighting};
+use crate::gate::GateName;
+
+pub(super) const ENTRY: Entry = Entry {
+    code: "issuer-throttled",
+    severity: Severity::Warning,
+    gate: GateName::Certificate,
+    about: "No certificate is ordered for a while: the certification authority has asked for patience, or \
+            the platform's own budget of orders is used up. Nothing is wrong with the domain.",
+    yields_to: &["name-unregistered", "unreachable", "caa-forbids"],
+    detect,
+};
+
+fn detect(case: &Case<'_>) -> Option<Diagnosis> {
+    let (said, until, source) = match (&case.evidence.order, &case.evidence.budget) {
+        (OrderState::Refused { problem, retry_at }, _) if problem.is_throttling() => {
+            (problem.detail.clone(), *retry_at, "certification authority")
+        }
+        (_, Some(spent)) => {
+            (format!("The limit of {} is used up", spent.limit), spent.free_at, "the platform's budget")
+        }
+        _ => return None,
+    };
+    if until <= case.now {
+        return None;
+    }
+    let until = until.format("%Y-%m-%d %H:%M:%S UTC");
+    Some(Diagnosis {
+        remedy: format!(
+            "Keep the records. The certificate for {} is ordered at about {until}, by itself.",
+            case.domain.host
+        ),
+        remark: format!("{}. Nothing is ordered before {until}.", said.trim_end_matches('.')),
+        evidence: vec![Sighting { source: source.into(), said, ttl: None }],
+        ..Diagnosis::default()
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use chrono::Duration;
+
+    use crate::evidence::{Evidence, OrderState, Problem, Spent};
+    use crate::test;
+
+    fn codes(evidence: Evidence) -> Vec<String> {
+        let host = "onswick.example";
+        let survey = test::survey(host, &test::healthy(host));
+        test::judge_by(&test::domain(host), &survey, evidence).into_iter().map(|f| f.code).collect()
+    }
+
+    #[test]
+    fn the_cas_request_for_patience_is_no_refusal_and_ends_by_itself() {
+        for (seconds, want) in [(60, vec!["issuer-throttled"]), (-1, vec![])] {
+            let kind = "urn:ietf:params:acme:error:rateLimited".to_owned();
+            let problem = Problem { kind, detail: "too many orders".into(), ..Problem::default() };
+            let order = OrderState::Refused { problem, retry_at: test::now() + Duration::seconds(seconds) };
+            assert_eq!(codes(Evidence { order, ..Evidence::default() }), want);
+        }
+    }
+
+    #[test]
+    fn a_spent_budget_is_shown_while_it_lasts() {
+        let spent = |seconds| {
+            let free_at = test::now() + Duration::seconds(seconds);
+            let limit = "40 orders in a week for onswick.example".into();
+            codes(Evidence { budget: Some(Spent { limit, free_at }), ..Evidence::default() })
+        };
+        assert_eq!(spent(60), ["issuer-throttled"]);
+        assert_eq!(spent(0), [""; 0]);
+    }
+}
