@@ -1,40 +1,37 @@
-//! A plain HTTP request to one very address, with caps on size and time.
-
-use std::net::SocketAddr;
-use std::time::Duration;
+//! A plain HTTP request over a connection that is there already, with a cap on
+//! what is read.
 
 use bytes::Bytes;
 use http_body_util::{BodyExt, Empty, Limited};
 use hyper::{Request, header};
 use hyper_util::rt::TokioIo;
-use tokio::net::TcpStream;
-use tokio::time::timeout;
+use tokio::io::{AsyncRead, AsyncWrite};
 
 /// Largest body read, in octets.
-const MOST: usize = 4096;
+const MOST: usize = 64 * 1024;
 
 /// The parts of a response that are looked at.
 pub(crate) struct Page {
     pub status: u16,
     pub location: Option<String>,
+    pub robots: Option<String>,
     pub body: String,
 }
 
-/// GETs `path` of `host` from `address`. The error says what went wrong in
-/// words that follow "it".
-pub(crate) async fn get(
-    address: SocketAddr,
-    host: &str,
-    path: &str,
-    patience: Duration,
-) -> Result<Page, String> {
-    timeout(patience, exchange(address, host, path))
-        .await
-        .map_err(|_| format!("no answer within {} s", patience.as_secs()))?
+impl Page {
+    /// Where it sends visitors on to.
+    pub fn redirect(&self) -> Option<&str> {
+        self.location.as_deref().filter(|_| matches!(self.status, 301 | 302 | 303 | 307 | 308))
+    }
 }
 
-async fn exchange(address: SocketAddr, host: &str, path: &str) -> Result<Page, String> {
-    let stream = TcpStream::connect(address).await.map_err(|e| format!("no connection: {}", e.kind()))?;
+/// GETs `path` of `host`. The error says what went wrong in words that follow
+/// "it".
+pub(crate) async fn get(
+    stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
+    host: &str,
+    path: &str,
+) -> Result<Page, String> {
     let (mut sender, connection) =
         hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| e.to_string())?;
     let driver = tokio::spawn(connection);
@@ -45,8 +42,11 @@ async fn exchange(address: SocketAddr, host: &str, path: &str) -> Result<Page, S
         .map_err(|e| e.to_string())?;
     let response = sender.send_request(request).await.map_err(|e| e.to_string())?;
     let status = response.status().as_u16();
-    let location = response.headers().get(header::LOCATION).and_then(|v| v.to_str().ok()).map(str::to_owned);
-    let body = Limited::new(response.into_body(), MOST).collect().await.map_err(|e| e.to_string())?;
+    let text = |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
+    let (location, robots) = (text("location"), text("x-robots-tag"));
+    let body = Limited::new(response.into_body(), MOST).collect().await;
+    let body = body.map_err(|_| format!("it sends more than {} KiB", MOST / 1024))?;
     driver.abort();
-    Ok(Page { status, location, body: String::from_utf8_lossy(&body.to_bytes()).into_owned() })
+    let body = String::from_utf8_lossy(&body.to_bytes()).into_owned();
+    Ok(Page { status, location, robots, body })
 }

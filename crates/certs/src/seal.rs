@@ -7,6 +7,8 @@ use sha2::{Digest, Sha256};
 use thiserror::Error;
 
 const NONCE: usize = 24;
+/// Length of a key's number, in octets.
+const ID: usize = 4;
 
 /// What can go wrong with sealing.
 #[derive(Debug, Error, PartialEq, Eq)]
@@ -18,16 +20,42 @@ pub enum SealError {
     BadKey,
     /// The box was made with another key, for something else, or is damaged.
     #[error(
-        "A sealed {0} cannot be opened with this sealing key. Start the service with the key that sealed it."
+        "A sealed {0} cannot be opened with this sealing key. Start the service with the key that sealed it, or \
+         give that one as the former key too."
     )]
     WrongKey(&'static str),
 }
 
-/// Seals and opens secrets, each bound to what it is for.
+/// Seals and opens secrets, each bound to what it is for. With a former key
+/// beside the current one, what that key sealed can be opened too.
 #[derive(Clone)]
 pub struct Sealer {
+    current: Keyed,
+    former: Option<Keyed>,
+}
+
+/// One key, and the number by which its boxes are told from others.
+#[derive(Clone)]
+struct Keyed {
+    id: [u8; ID],
     cipher: XChaCha20Poly1305,
     canary_key: [u8; 32],
+}
+
+impl Keyed {
+    fn from_hex(text: &str) -> Result<Self, SealError> {
+        let text = text.trim();
+        let byte = |i: usize| u8::from_str_radix(text.get(i..i + 2)?, 16).ok();
+        let key: Option<Vec<u8>> = (0..text.len()).step_by(2).map(byte).collect();
+        let key: [u8; 32] = key.and_then(|k| k.try_into().ok()).ok_or(SealError::BadKey)?;
+        let derive = |word: &[u8]| -> [u8; 32] { Sha256::new().chain_update(word).chain_update(key).finalize().into() };
+        let [a, b, c, d, ..] = derive(b"id");
+        Ok(Self { id: [a, b, c, d], cipher: XChaCha20Poly1305::new(&key.into()), canary_key: derive(b"canary") })
+    }
+
+    fn hex_id(&self) -> String {
+        self.id.iter().map(|b| format!("{b:02x}")).collect()
+    }
 }
 
 impl Sealer {
@@ -36,21 +64,24 @@ impl Sealer {
     /// # Errors
     /// [`SealError::BadKey`].
     pub fn from_hex(text: &str) -> Result<Self, SealError> {
-        let text = text.trim();
-        let byte = |i: usize| u8::from_str_radix(text.get(i..i + 2)?, 16).ok();
-        let key: Option<Vec<u8>> = (0..text.len()).step_by(2).map(byte).collect();
-        let key: [u8; 32] = key.and_then(|k| k.try_into().ok()).ok_or(SealError::BadKey)?;
-        let canary_key = Sha256::new().chain_update(b"canary").chain_update(key).finalize().into();
-        Ok(Self { cipher: XChaCha20Poly1305::new(&key.into()), canary_key })
+        Ok(Self { current: Keyed::from_hex(text)?, former: None })
     }
 
-    /// Seals `secret`; the nonce comes first.
+    /// The same, able to open what a former key sealed.
+    ///
+    /// # Errors
+    /// [`SealError::BadKey`].
+    pub fn after(self, former: &str) -> Result<Self, SealError> {
+        Ok(Self { former: Some(Keyed::from_hex(former)?), ..self })
+    }
+
+    /// Seals `secret`: the key's number, the nonce, the box.
     pub fn seal(&self, purpose: &'static str, secret: &[u8]) -> Vec<u8> {
         let nonce: [u8; NONCE] = rand::random();
         let payload = Payload { msg: secret, aad: purpose.as_bytes() };
         // Fails only for messages beyond 256 GiB.
-        let sealed = self.cipher.encrypt(XNonce::from_slice(&nonce), payload).unwrap_or_default();
-        [&nonce[..], &sealed].concat()
+        let sealed = self.current.cipher.encrypt(XNonce::from_slice(&nonce), payload).unwrap_or_default();
+        [&self.current.id[..], &nonce[..], &sealed].concat()
     }
 
     /// Opens what [`seal`](Self::seal) made for the same purpose.
@@ -58,16 +89,38 @@ impl Sealer {
     /// # Errors
     /// [`SealError::WrongKey`].
     pub fn open(&self, purpose: &'static str, sealed: &[u8]) -> Result<Vec<u8>, SealError> {
-        let (nonce, body) = sealed.split_at_checked(NONCE).ok_or(SealError::WrongKey(purpose))?;
+        let wrong = SealError::WrongKey(purpose);
+        let Some((id, rest)) = sealed.split_at_checked(ID) else { return Err(wrong) };
+        let Some((nonce, body)) = rest.split_at_checked(NONCE) else { return Err(wrong) };
+        let keys = std::iter::once(&self.current).chain(&self.former);
+        let Some(keyed) = keys.into_iter().find(|keyed| keyed.id == id) else { return Err(wrong) };
         let payload = Payload { msg: body, aad: purpose.as_bytes() };
-        self.cipher.decrypt(XNonce::from_slice(nonce), payload).map_err(|_| SealError::WrongKey(purpose))
+        keyed.cipher.decrypt(XNonce::from_slice(nonce), payload).map_err(|_| wrong)
     }
 
-    /// What the edge must answer to the canary `token`: every service process
-    /// with this key knows it, and nobody else can.
-    pub fn canary_answer(&self, token: &str) -> String {
-        let hash = Sha256::new().chain_update(self.canary_key).chain_update(token).finalize();
-        hash.iter().map(|b| format!("{b:02x}")).collect()
+    /// Seals anew what a former key sealed; `None` if the current one did.
+    ///
+    /// # Errors
+    /// [`SealError::WrongKey`] if neither did.
+    pub fn reseal(&self, purpose: &'static str, sealed: &[u8]) -> Result<Option<Vec<u8>>, SealError> {
+        let secret = self.open(purpose, sealed)?;
+        Ok((!sealed.starts_with(&self.current.id)).then(|| self.seal(purpose, &secret)))
+    }
+
+    /// A new token for a canary; its answer is known to every process with the
+    /// same key.
+    pub fn canary_token(&self) -> String {
+        format!("canary-{}-{:016x}", self.current.hex_id(), rand::random::<u64>())
+    }
+
+    /// What the edge must answer to the canary `token`; `None` if it is of an
+    /// unknown key. Nobody else can tell the answer.
+    pub fn canary_answer(&self, token: &str) -> Option<String> {
+        let (id, _) = token.strip_prefix("canary-")?.split_once('-')?;
+        let keys = std::iter::once(&self.current).chain(&self.former);
+        let keyed = keys.into_iter().find(|keyed| keyed.hex_id() == id)?;
+        let hash = Sha256::new().chain_update(keyed.canary_key).chain_update(token).finalize();
+        Some(hash.iter().map(|b| format!("{b:02x}")).collect())
     }
 }
 
@@ -95,5 +148,26 @@ mod tests {
             assert_eq!(Sealer::from_hex(bad).err(), Some(SealError::BadKey), "{bad}");
         }
         assert!(SealError::BadKey.to_string().contains("openssl rand -hex 32"));
+    }
+
+    #[test]
+    fn a_former_key_opens_and_what_it_sealed_is_sealed_anew_once() {
+        let old = sealer("a").seal("private key", b"secret");
+        let rotated = sealer("b").after(&"a".repeat(64)).expect("valid key");
+        assert_eq!(rotated.open("private key", &old).expect("opens"), b"secret");
+        let new = rotated.reseal("private key", &old).expect("opens").expect("sealed anew");
+        assert_eq!(sealer("b").open("private key", &new).expect("opens"), b"secret");
+        assert_eq!(rotated.reseal("private key", &new), Ok(None));
+        assert!(sealer("c").reseal("private key", &old).is_err());
+    }
+
+    #[test]
+    fn a_canary_is_answered_under_the_key_that_it_was_made_with() {
+        let token = sealer("a").canary_token();
+        let answer = sealer("a").canary_answer(&token);
+        assert!(answer.is_some());
+        let rotated = sealer("b").after(&"a".repeat(64)).expect("valid key");
+        assert_eq!(rotated.canary_answer(&token), answer);
+        assert_eq!(sealer("b").canary_answer(&token), None);
     }
 }

@@ -1,5 +1,5 @@
 //! Visits to a domain's own addresses: the canary before an order, the probe
-//! after it. Every address passes the egress rule first.
+//! after it. Every connection goes through the egress guard.
 
 use std::io;
 use std::net::{IpAddr, SocketAddr};
@@ -7,21 +7,22 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
-use nomenta_core::evidence::{CanaryFetch, Forward, ProbeResult};
-use nomenta_core::hostname::Hostname;
+use futures::future::{BoxFuture, join_all};
+use nomenta_core::evidence::{CanaryFetch, Forward, Probe, ProbeResult};
 use nomenta_dns::Egress;
-use rustls::{ClientConfig, RootCertStore};
-use rustls_pki_types::pem::PemObject;
-use rustls_pki_types::{CertificateDer, ServerName};
+use rustls::RootCertStore;
 use tokio::net::TcpStream;
 use tokio::time::timeout;
-use tokio_rustls::TlsConnector;
 
+use crate::http::{self, Page};
 use crate::seal::Sealer;
-use crate::{http, x509};
+use crate::tls::{Handshaker, Served};
+use crate::url::{Place, Target};
 
-/// Foreign addresses that are asked where they lead.
-const MOST_FORWARDERS: usize = 2;
+/// Foreign addresses that are visited.
+const MOST_FOREIGN: usize = 4;
+/// Redirects followed on the way to a canary.
+const MOST_REDIRECTS: usize = 5;
 
 /// How visits are made.
 #[derive(Clone, Debug)]
@@ -36,10 +37,24 @@ pub struct VisitorConfig {
     pub egress: Egress,
 }
 
+/// Finds the addresses of a host that a redirect names.
+pub type Resolve<'a> = &'a (dyn Fn(String) -> BoxFuture<'a, Vec<IpAddr>> + Sync);
+
+/// What a visitor should find.
+#[derive(Clone, Copy, Debug)]
+pub struct Wish<'a> {
+    /// The name to visit.
+    pub host: &'a str,
+    /// The primary that it should lead to, where it is not that itself.
+    pub leads_to: Option<&'a str>,
+    /// The site's default host, which should be kept out of search indexes.
+    pub default_host: &'a str,
+}
+
 /// Makes visits.
 pub struct Visitor {
     config: VisitorConfig,
-    tls: Arc<ClientConfig>,
+    tls: Handshaker,
 }
 
 impl Visitor {
@@ -48,130 +63,207 @@ impl Visitor {
     /// # Errors
     /// If the file cannot be read or holds no certificate.
     pub fn new(config: VisitorConfig, roots: &Path) -> io::Result<Self> {
-        let mut store = RootCertStore::empty();
-        for root in CertificateDer::pem_file_iter(roots).map_err(io::Error::other)? {
-            store.add(root.map_err(io::Error::other)?).map_err(io::Error::other)?;
-        }
-        if store.is_empty() {
-            return Err(io::Error::other("it holds no certificate"));
-        }
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let tls = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .map_err(io::Error::other)?
-            .with_root_certificates(store)
-            .with_no_client_auth();
-        Ok(Self { config, tls: Arc::new(tls) })
+        Ok(Self { config, tls: Handshaker::new(roots)? })
+    }
+
+    /// The roots that served chains must lead to.
+    pub fn roots(&self) -> &Arc<RootCertStore> {
+        &self.tls.roots
     }
 
     /// Fetches a canary of `host` through each address, on the path that a CA
-    /// will use (RFC 8555, section 8.3).
-    pub async fn canary(&self, host: &Hostname, addresses: &[IpAddr], sealer: &Sealer) -> Vec<CanaryFetch> {
-        let token = format!("canary-{:016x}", rand::random::<u64>());
-        let answer = sealer.canary_answer(&token);
+    /// will use (RFC 8555, section 8.3), following redirects as a CA does.
+    pub async fn canary(
+        &self,
+        host: &str,
+        addresses: &[IpAddr],
+        sealer: &Sealer,
+        resolve: Resolve<'_>,
+    ) -> Vec<CanaryFetch> {
+        let token = sealer.canary_token();
+        let answer = sealer.canary_answer(&token).unwrap_or_default();
         let path = format!("/.well-known/acme-challenge/{token}");
-        let mut fetches = Vec::new();
-        for address in addresses {
-            let failure = self.fetch_canary(host, *address, &path, &answer).await.err();
-            fetches.push(CanaryFetch { address: *address, failure });
-        }
-        fetches
+        join_all(addresses.iter().map(|address| async {
+            let fetched = self.within(self.fetch(host, *address, &path, resolve)).await;
+            let failure = fetched.and_then(|page| arrived(&page, &answer)).err();
+            CanaryFetch { address: *address, failure }
+        }))
+        .await
     }
 
-    async fn fetch_canary(
+    /// GETs a path, following redirects: on the same host through the same
+    /// address, on another one through the first address that it has.
+    async fn fetch(
         &self,
-        host: &Hostname,
+        host: &str,
         address: IpAddr,
         path: &str,
-        answer: &str,
-    ) -> Result<(), String> {
-        self.vet(address)?;
-        let socket = SocketAddr::new(address, self.config.http_port);
-        let page = http::get(socket, host.as_str(), path, self.config.patience).await?;
-        match page.status {
-            200 if page.body.trim() == answer => Ok(()),
-            200 => Err("another host answers there".into()),
-            status => Err(format!("it answers with status {status}")),
+        resolve: Resolve<'_>,
+    ) -> Result<Page, String> {
+        let mut at = Target { secure: false, place: Place::Host(host.to_owned()), port: None, path: path.to_owned() };
+        for _ in 0..=MOST_REDIRECTS {
+            let (to, name) = match &at.place {
+                Place::Host(name) if name == host => (address, name.clone()),
+                Place::Host(name) => {
+                    let found = resolve(name.clone()).await;
+                    let first = found.first().ok_or_else(|| format!("it leads to {name}, which has no address"))?;
+                    (*first, name.clone())
+                }
+                // CAs follow redirects to names alone; the guard has its say first.
+                Place::Address(ip) => {
+                    drop(self.connect(*ip, at.secure).await.map_err(|e| format!("it leads to {ip}: {e}"))?);
+                    return Err(format!("it leads to the bare address {ip}, which CAs do not follow"));
+                }
+            };
+            self.check_port(&at)?;
+            let page = self.get(&at, to, &name).await?;
+            let Some(location) = page.redirect() else { return Ok(page) };
+            at = at.join(location).ok_or_else(|| format!("it leads to {location}, which is no web address"))?;
+        }
+        Err(format!("it redirects more than {MOST_REDIRECTS} times"))
+    }
+
+    /// CAs follow redirects to the two well-known ports alone.
+    fn check_port(&self, target: &Target) -> Result<(), String> {
+        let own = if target.secure { self.config.https_port } else { self.config.http_port };
+        match target.port {
+            Some(port) if port != own => Err(format!("it leads to port {port}, which CAs do not follow")),
+            _ => Ok(()),
         }
     }
 
-    /// Where each address sends visitors of `host` on to, if anywhere else.
-    pub async fn forwards(&self, host: &Hostname, addresses: &[IpAddr]) -> Vec<Forward> {
-        let mut forwards = Vec::new();
-        for address in addresses.iter().copied().take(MOST_FORWARDERS) {
-            if self.vet(address).is_err() {
-                continue;
-            }
-            let socket = SocketAddr::new(address, self.config.http_port);
-            let Ok(page) = http::get(socket, host.as_str(), "/", self.config.patience).await else {
-                continue;
-            };
-            let Some(location) = page.location.filter(|_| (300..400).contains(&page.status)) else {
-                continue;
-            };
-            if host_of(&location).is_some_and(|to| to != host.as_str()) {
-                forwards.push(Forward { address, location });
-            }
+    async fn get(&self, target: &Target, address: IpAddr, host: &str) -> Result<Page, String> {
+        let stream = self.connect(address, target.secure).await?;
+        if target.secure {
+            let served = self.tls.visit(host, stream).await?;
+            return http::get(served.stream, host, &target.path).await;
         }
-        forwards
+        http::get(stream, host, &target.path).await
     }
 
-    /// Makes a TLS handshake for `host` with each address, verifying chain,
-    /// name and dates, and checks that HTTP leads to HTTPS.
-    pub async fn probe(&self, host: &Hostname, addresses: &[IpAddr]) -> Vec<ProbeResult> {
-        let mut results = Vec::new();
-        for address in addresses {
-            let served = self.handshake(host, *address).await;
-            let redirect_failure = self.redirect(host, *address).await.err();
-            let (serial, tls_failure) = match served {
-                Ok(serial) => (Some(serial), None),
-                Err(failure) => (None, Some(failure)),
-            };
-            results.push(ProbeResult { address: *address, serial, tls_failure, redirect_failure });
-        }
-        results
+    /// Where each foreign address sends visitors of `host` on to, if anywhere
+    /// else.
+    pub async fn forwards(&self, host: &str, addresses: &[IpAddr]) -> Vec<Forward> {
+        let visits = addresses.iter().copied().take(MOST_FOREIGN).map(|address| async move {
+            let page = self.within(self.plain(address, host)).await.ok()?;
+            let location = page.redirect()?.to_owned();
+            let to = Target::parse(&location)?;
+            (to.host() != Some(host)).then_some(Forward { address, location })
+        });
+        join_all(visits).await.into_iter().flatten().collect()
     }
 
-    /// Serial of the certificate that `address` serves for `host`.
-    async fn handshake(&self, host: &Hostname, address: IpAddr) -> Result<String, String> {
-        self.vet(address)?;
-        let name = ServerName::try_from(host.to_string()).map_err(|e| e.to_string())?;
-        let connect = async {
-            let stream = TcpStream::connect((address, self.config.https_port)).await?;
-            TlsConnector::from(self.tls.clone()).connect(name, stream).await
+    async fn plain(&self, address: IpAddr, host: &str) -> Result<Page, String> {
+        let stream = self.connect(address, false).await?;
+        http::get(stream, host, "/").await
+    }
+
+    /// Visits each address as a browser does: certificate, names and dates; HTTP
+    /// to HTTPS; the other one of a pair to the primary with one hop.
+    pub async fn probe(&self, wish: &Wish<'_>, addresses: &[IpAddr], ingress: Option<IpAddr>) -> Probe {
+        let results = join_all(addresses.iter().map(|address| self.probe_one(wish, *address)));
+        let default_host = async {
+            let address = ingress?;
+            self.within(self.default_host(wish.default_host, address)).await.err()
         };
-        let stream = timeout(self.config.patience, connect)
-            .await
-            .map_err(|_| "no answer in time".to_owned())?
-            .map_err(|e| e.to_string())?;
-        let leaf = stream.get_ref().1.peer_certificates().and_then(|chain| chain.first());
-        let leaf = leaf.ok_or("no certificate was sent")?;
-        x509::facts_of(leaf).map(|facts| facts.serial).map_err(|e| e.to_string())
+        let (results, default_host) = tokio::join!(results, default_host);
+        Probe { results, default_host }
     }
 
-    async fn redirect(&self, host: &Hostname, address: IpAddr) -> Result<(), String> {
-        self.vet(address)?;
-        let socket = SocketAddr::new(address, self.config.http_port);
-        let page = http::get(socket, host.as_str(), "/", self.config.patience).await?;
-        let target = page.location.unwrap_or_default();
-        let to = host_of(&target).filter(|_| target.starts_with("https://"));
-        match page.status {
-            301 | 302 | 307 | 308 if to == Some(host.as_str()) => Ok(()),
-            301 | 302 | 307 | 308 => Err(format!("it leads to {target}")),
-            status => Err(format!("it answers with status {status}")),
+    async fn probe_one(&self, wish: &Wish<'_>, address: IpAddr) -> ProbeResult {
+        let secure = self.within(async {
+            let stream = self.connect(address, true).await?;
+            let Served { stream, facts, fault } = self.tls.visit(wish.host, stream).await?;
+            let page = http::get(stream, wish.host, "/").await;
+            Ok((facts, fault, page))
+        });
+        let plain = self.within(self.plain(address, wish.host));
+        let (secure, plain) = tokio::join!(secure, plain);
+        let want = wish.leads_to.unwrap_or(wish.host);
+        let redirect_failure = plain.and_then(|page| leads_to_https(&page, want)).err();
+        match secure {
+            Err(failure) => ProbeResult {
+                address,
+                served: None,
+                tls_failure: Some(failure),
+                redirect_failure,
+                pair_failure: None,
+            },
+            Ok((facts, fault, page)) => {
+                let pair_failure = page.and_then(|page| leads_on(&page, wish)).err();
+                let (served, tls_failure) = (Some(facts), fault);
+                ProbeResult { address, served, tls_failure, redirect_failure, pair_failure }
+            }
         }
     }
 
-    fn vet(&self, address: IpAddr) -> Result<(), String> {
-        match self.config.egress.permits(address) {
+    async fn default_host(&self, host: &str, address: IpAddr) -> Result<(), String> {
+        let stream = self.connect(address, true).await?;
+        let served = self.tls.visit(host, stream).await?;
+        let page = http::get(served.stream, host, "/").await?;
+        let robots = page.robots.unwrap_or_default().to_ascii_lowercase();
+        match robots.split(',').any(|word| matches!(word.trim(), "noindex" | "none")) {
             true => Ok(()),
-            false => Err("this address may not be visited".into()),
+            false => Err("it sends no such header".into()),
         }
+    }
+
+    /// Whether every address answers a challenge for `host` by TLS with this
+    /// digest; the error names the first that does not.
+    ///
+    /// # Errors
+    /// A sentence.
+    pub async fn answers_by_tls(&self, host: &str, digest: &[u8; 32], addresses: &[IpAddr]) -> Result<(), String> {
+        for address in addresses {
+            let answered = self.within(async {
+                let stream = self.connect(*address, true).await?;
+                self.tls.challenge(host, stream).await
+            });
+            match answered.await {
+                Ok(found) if found.ends_with(digest) => {}
+                Ok(_) => return Err(format!("{address} answers another challenge")),
+                Err(failure) => return Err(format!("{address}: {failure}")),
+            }
+        }
+        Ok(())
+    }
+
+    async fn connect(&self, address: IpAddr, secure: bool) -> Result<TcpStream, String> {
+        let port = if secure { self.config.https_port } else { self.config.http_port };
+        let connected = self.config.egress.connect(SocketAddr::new(address, port), self.config.patience);
+        connected.await.map_err(|e| e.to_string())
+    }
+
+    async fn within<T>(&self, visit: impl Future<Output = Result<T, String>>) -> Result<T, String> {
+        let seconds = self.config.patience.as_secs();
+        timeout(self.config.patience, visit).await.map_err(|_| format!("no answer within {seconds} s"))?
     }
 }
 
-/// The host in an absolute URL.
-fn host_of(url: &str) -> Option<&str> {
-    let (_, rest) = url.split_once("://")?;
-    rest.split(['/', ':', '?', '#']).next()
+fn arrived(page: &Page, answer: &str) -> Result<(), String> {
+    match page.status {
+        200 if page.body.trim() == answer => Ok(()),
+        200 => Err("another host answers there".into()),
+        status => Err(format!("it answers with status {status}")),
+    }
+}
+
+fn leads_to_https(page: &Page, want: &str) -> Result<(), String> {
+    let Some(location) = page.redirect() else { return Err(format!("it answers with status {}", page.status)) };
+    let to = Target::parse(location).filter(|to| to.secure && to.host() == Some(want));
+    to.map(drop).ok_or_else(|| format!("it leads to {location}"))
+}
+
+/// The primary answers itself, the other leads there.
+fn leads_on(page: &Page, wish: &Wish<'_>) -> Result<(), String> {
+    let to = page.redirect().and_then(Target::parse);
+    let host = to.as_ref().and_then(Target::host);
+    match (wish.leads_to, host) {
+        (None, None) => Ok(()),
+        (None, Some(host)) if host == wish.host => Ok(()),
+        (None, Some(host)) => Err(format!("it sends visitors on to {host}")),
+        (Some(primary), Some(host)) if host == primary => Ok(()),
+        (Some(_), Some(host)) => Err(format!("it leads to {host}")),
+        (Some(_), None) => Err(format!("it answers with status {}", page.status)),
+    }
 }

@@ -43,6 +43,19 @@ pub fn facts_of(der: &[u8]) -> Result<CertificateFacts, ReadError> {
     })
 }
 
+/// The digest with which a certificate answers a challenge by TLS, DER (RFC
+/// 8737, section 3); `None` if it answers none.
+pub fn challenge_digest(chain_pem: &str) -> Option<Vec<u8>> {
+    challenge_digest_of(&CertificateDer::from_pem_slice(chain_pem.as_bytes()).ok()?)
+}
+
+/// The same of a certificate in DER.
+pub fn challenge_digest_of(der: &[u8]) -> Option<Vec<u8>> {
+    let (_, cert) = X509Certificate::from_der(der).ok()?;
+    let found = cert.extensions().iter().find(|e| e.oid.to_id_string() == "1.3.6.1.5.5.7.1.31");
+    found.map(|extension| extension.value.to_vec())
+}
+
 fn instant(seconds: i64) -> Result<DateTime<Utc>, ReadError> {
     DateTime::from_timestamp(seconds, 0).ok_or_else(|| ReadError("a date is out of range".into()))
 }

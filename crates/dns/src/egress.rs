@@ -3,27 +3,93 @@
 //! Without this, a zone could send the service to addresses inside the
 //! platform's own network.
 
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr};
+use std::sync::Arc;
+use std::time::Duration;
 
-/// The rule for outbound connections whose destination DNS decides.
+use ipnet::IpNet;
+use thiserror::Error;
+use tokio::net::TcpStream;
+use tokio::time::timeout;
+
+/// What may be connected to, apart from the networks that are listed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Egress {
-    /// Publicly routed unicast addresses only.
+enum Base {
     Public,
-    /// 127.0.0.0/8 and ::1 only: the rule of a closed test world.
-    LoopbackOnly,
+    Loopback,
+    Nothing,
+}
+
+/// The guard of outbound connections whose destination DNS decides. A name is
+/// resolved once, its address vetted here, and that very address connected to.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Egress {
+    base: Base,
+    listed: Arc<[IpNet]>,
+}
+
+/// Why there is no connection, in words that follow "it".
+#[derive(Debug, Error)]
+pub enum NoConnection {
+    /// The guard does not let it out.
+    #[error("this address may not be visited")]
+    Refused,
+    /// Nobody answers in time.
+    #[error("no answer within {0} s")]
+    Silent(u64),
+    /// It was turned down.
+    #[error("no connection: {0}")]
+    Failed(std::io::ErrorKind),
 }
 
 impl Egress {
+    /// Publicly routed unicast addresses.
+    pub fn public() -> Self {
+        Self { base: Base::Public, listed: Arc::default() }
+    }
+
+    /// 127.0.0.0/8 and ::1 alone: the rule of a closed test world.
+    pub fn loopback() -> Self {
+        Self { base: Base::Loopback, listed: Arc::default() }
+    }
+
+    /// Nothing but what [`and`](Self::and) lists.
+    pub fn nothing() -> Self {
+        Self { base: Base::Nothing, listed: Arc::default() }
+    }
+
+    /// The same with these networks permitted too, whatever they are.
+    #[must_use]
+    pub fn and(self, listed: impl IntoIterator<Item = IpNet>) -> Self {
+        Self { listed: listed.into_iter().collect(), ..self }
+    }
+
     /// Whether a packet may go to `address`. An IPv4-mapped IPv6 address is
     /// judged as the IPv4 address that it reaches (RFC 4291, section 2.5.5.2).
-    pub fn permits(self, address: IpAddr) -> bool {
+    pub fn permits(&self, address: IpAddr) -> bool {
         let address = address.to_canonical();
-        match (self, address) {
-            (Self::LoopbackOnly, address) => address.is_loopback(),
-            (Self::Public, IpAddr::V4(address)) => public_v4(address),
-            (Self::Public, IpAddr::V6(address)) => public_v6(address),
+        let base = match (self.base, address) {
+            (Base::Nothing, _) => false,
+            (Base::Loopback, address) => address.is_loopback(),
+            (Base::Public, IpAddr::V4(address)) => public_v4(address),
+            (Base::Public, IpAddr::V6(address)) => public_v6(address),
+        };
+        base || self.listed.iter().any(|net| net.contains(&address))
+    }
+
+    /// Connects to this very address, if it is permitted.
+    ///
+    /// # Errors
+    /// [`NoConnection`]; if refused, no packet was sent.
+    pub async fn connect(&self, address: SocketAddr, patience: Duration) -> Result<TcpStream, NoConnection> {
+        if !self.permits(address.ip()) {
+            metrics::counter!("nomenta_egress_refused_total").increment(1);
+            return Err(NoConnection::Refused);
         }
+        let connected = timeout(patience, TcpStream::connect(address)).await;
+        connected
+            .map_err(|_| NoConnection::Silent(patience.as_secs()))?
+            .map_err(|error| NoConnection::Failed(error.kind()))
     }
 }
 
@@ -53,7 +119,7 @@ fn public_v6(address: Ipv6Addr) -> bool {
 
 #[cfg(test)]
 mod tests {
-    use super::Egress::{LoopbackOnly, Public};
+    use super::*;
 
     #[test]
     fn the_public_rule_refuses_everything_internal() {
@@ -79,10 +145,10 @@ mod tests {
             "2002:a00:1::",
             "64:ff9b::a00:1",
         ] {
-            assert!(!Public.permits(bad.parse().expect(bad)), "{bad}");
+            assert!(!Egress::public().permits(bad.parse().expect(bad)), "{bad}");
         }
-        assert!(Public.permits("9.1.2.3".parse().expect("address")));
-        assert!(Public.permits("2600::1".parse().expect("address")));
+        assert!(Egress::public().permits("9.1.2.3".parse().expect("address")));
+        assert!(Egress::public().permits("2600::1".parse().expect("address")));
     }
 
     #[test]
@@ -94,7 +160,35 @@ mod tests {
             ("192.0.2.7", false),
             ("9.1.2.3", false),
         ] {
-            assert_eq!(LoopbackOnly.permits(address.parse().expect(address)), want, "{address}");
+            assert_eq!(Egress::loopback().permits(address.parse().expect(address)), want, "{address}");
         }
+    }
+
+    #[test]
+    fn listed_networks_are_let_out_to_beside_the_rule() {
+        let nets = ["127.77.0.0/16", "10.9.0.0/24"].map(|net| net.parse().expect(net));
+        let (closed, open) = (Egress::nothing().and(nets), Egress::public().and(nets));
+        for (address, by_list, by_both) in [
+            ("127.77.0.10", true, true),
+            ("::ffff:127.77.0.10", true, true),
+            ("127.0.0.1", false, false),
+            ("10.9.1.1", false, false),
+            ("9.1.2.3", false, true),
+        ] {
+            let address = address.parse().expect(address);
+            assert_eq!((closed.permits(address), open.permits(address)), (by_list, by_both), "{address}");
+        }
+    }
+
+    #[tokio::test]
+    async fn a_refused_address_is_never_connected_to() {
+        let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("bound");
+        let address = listener.local_addr().expect("an address");
+        let patience = Duration::from_secs(2);
+        let refused = Egress::public().connect(address, patience).await;
+        assert!(matches!(refused, Err(NoConnection::Refused)));
+        Egress::loopback().connect(address, patience).await.expect("connected");
+        let (_, from) = listener.accept().await.expect("the permitted one, and no other before it");
+        assert!(from.ip().is_loopback());
     }
 }

@@ -11,6 +11,7 @@ pub mod egress;
 mod engine;
 mod exchange;
 mod pace;
+pub mod responder;
 mod secure;
 mod sockets;
 mod surveyor;
@@ -22,7 +23,7 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
-pub use egress::Egress;
+pub use egress::{Egress, NoConnection};
 pub use pace::Politeness;
 pub use secure::SecureError;
 pub use surveyor::{Glance, Surveyor};

@@ -2,13 +2,13 @@
 //! have changed.
 
 use std::collections::{BTreeMap, HashMap};
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 
 use futures::future::join_all;
 use nomenta_core::baseline::Baseline;
 use nomenta_core::hostname::Hostname;
 use nomenta_core::names;
-use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, Source};
+use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Source};
 use nomenta_core::survey::{Authority, Delegation, Depth, Question, Survey, Target, ZoneView};
 
 use crate::ask::{Answered, Ask, Got};
@@ -18,7 +18,7 @@ use crate::secure::{Secure, SecureError};
 use crate::vantage::{Transport, Vantage};
 use crate::walk::{Located, Walker};
 use crate::wire::{Mode, Reply};
-use crate::{DnsConfig, Egress};
+use crate::DnsConfig;
 
 /// Surveys domains; one for the whole service, which shares its cache of
 /// delegations and its sockets.
@@ -58,11 +58,6 @@ impl Surveyor {
         let encrypted = config.vantages.iter().any(|v| !matches!(v.transport, Transport::Plain(_)));
         let secure = encrypted.then(|| Secure::new(&config.vantage_roots, timeout)).transpose()?;
         Ok(Self { walker: Walker::new(config.clone()), exchange, secure, config })
-    }
-
-    /// The rule for outbound connections.
-    pub fn egress(&self) -> Egress {
-        self.config.egress
     }
 
     /// Reads what `target` needs, from every address of every authority server
@@ -166,6 +161,41 @@ impl Surveyor {
         }
         let at = std::time::SystemTime::now().into();
         Some(Baseline { at, zone: apex, server: format!("{} ({})", server.name, server.address), records })
+    }
+
+    /// Addresses of a name as the first vantage that knows any gives them, IPv6
+    /// first; for following redirects as a visitor would.
+    pub async fn addresses(&self, name: &str) -> Vec<IpAddr> {
+        let question = |rtype| Question { name: name.to_owned(), rtype, vantages: true };
+        let list = [question(RecordType::Aaaa), question(RecordType::A)];
+        let asked: Vec<_> = list.iter().collect();
+        for vantage in &self.config.vantages {
+            let readings = self.read_vantage(vantage, &asked).await;
+            let records = readings.iter().filter_map(Reading::answer).flatten();
+            let found: Vec<IpAddr> = records
+                .filter_map(|record| match record.data {
+                    RecordData::Aaaa(address) => Some(address.into()),
+                    RecordData::A(address) => Some(address.into()),
+                    _ => None,
+                })
+                .collect();
+            if !found.is_empty() {
+                return found;
+            }
+        }
+        Vec::new()
+    }
+
+    async fn read_vantage(&self, vantage: &Vantage, asked: &[&Question]) -> Vec<Reading> {
+        let Transport::Plain(address) = vantage.transport else {
+            return self.read_encrypted(vantage, asked).await;
+        };
+        let planned = |question: &&'_ Question| (vantage.source(), ask(address, question, Mode::Vantage));
+        let plan = asked.iter().map(|question| {
+            let (source, ask) = planned(question);
+            Planned { source, question, may: true, ask: Some(ask) }
+        });
+        self.put(plan.collect()).await
     }
 
     async fn ask_all(&self, list: &[Question], apex: &str, servers: &[Authority]) -> Vec<Reading> {

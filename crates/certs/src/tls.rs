@@ -1,0 +1,153 @@
+//! Handshakes that take whatever certificate is sent, and judge it afterwards:
+//! so that a wrong one can be named.
+
+use std::io;
+use std::path::Path;
+use std::sync::Arc;
+
+use nomenta_core::evidence::CertificateFacts;
+use rustls::client::WebPkiServerVerifier;
+use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::crypto::CryptoProvider;
+use rustls::{ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme};
+use rustls_pki_types::pem::PemObject;
+use rustls_pki_types::{CertificateDer, ServerName, UnixTime};
+use tokio::net::TcpStream;
+use tokio_rustls::TlsConnector;
+use tokio_rustls::client::TlsStream;
+
+use crate::x509;
+
+/// The protocol of a challenge by TLS (RFC 8737, section 4).
+const ACME_TLS: &[u8] = b"acme-tls/1";
+
+/// Makes handshakes.
+pub(crate) struct Handshaker {
+    web: Arc<ClientConfig>,
+    challenge: Arc<ClientConfig>,
+    verifier: Arc<WebPkiServerVerifier>,
+    pub roots: Arc<RootCertStore>,
+}
+
+/// A connection, and what the certificate on it is worth.
+pub(crate) struct Served {
+    pub stream: TlsStream<TcpStream>,
+    pub facts: CertificateFacts,
+    /// Why a browser would not accept it.
+    pub fault: Option<String>,
+}
+
+impl Handshaker {
+    /// A handshaker that trusts the roots in a PEM file.
+    pub fn new(roots: &Path) -> io::Result<Self> {
+        let mut store = RootCertStore::empty();
+        for root in CertificateDer::pem_file_iter(roots).map_err(io::Error::other)? {
+            store.add(root.map_err(io::Error::other)?).map_err(io::Error::other)?;
+        }
+        if store.is_empty() {
+            return Err(io::Error::other("it holds no certificate"));
+        }
+        let roots = Arc::new(store);
+        let provider = Arc::new(rustls::crypto::ring::default_provider());
+        let verifier = WebPkiServerVerifier::builder_with_provider(roots.clone(), provider.clone());
+        let verifier = verifier.build().map_err(io::Error::other)?;
+        let taking = |protocol: &[u8]| -> io::Result<Arc<ClientConfig>> {
+            let builder = ClientConfig::builder_with_provider(provider.clone())
+                .with_safe_default_protocol_versions()
+                .map_err(io::Error::other)?;
+            let mut config = builder
+                .dangerous()
+                .with_custom_certificate_verifier(Arc::new(TakesAny(provider.clone())))
+                .with_no_client_auth();
+            config.alpn_protocols = vec![protocol.to_vec()];
+            Ok(Arc::new(config))
+        };
+        Ok(Self { web: taking(b"http/1.1")?, challenge: taking(ACME_TLS)?, verifier, roots })
+    }
+
+    /// A handshake for `host`, as a browser makes it, judged afterwards.
+    pub async fn visit(&self, host: &str, stream: TcpStream) -> Result<Served, String> {
+        let name = ServerName::try_from(host.to_owned()).map_err(|e| e.to_string())?;
+        let connector = TlsConnector::from(self.web.clone());
+        let stream = connector.connect(name.clone(), stream).await.map_err(|e| e.to_string())?;
+        let chain = stream.get_ref().1.peer_certificates().unwrap_or_default();
+        let (leaf, between) = chain.split_first().ok_or("no certificate was sent")?;
+        let facts = x509::facts_of(leaf).map_err(|e| e.to_string())?;
+        let judged = self.verifier.verify_server_cert(leaf, between, &name, &[], UnixTime::now());
+        let fault = judged.err().map(|error| in_words(&error, &facts));
+        Ok(Served { stream, facts, fault })
+    }
+
+    /// The digest in the certificate that answers a challenge for `host`.
+    pub async fn challenge(&self, host: &str, stream: TcpStream) -> Result<Vec<u8>, String> {
+        let name = ServerName::try_from(host.to_owned()).map_err(|e| e.to_string())?;
+        let connector = TlsConnector::from(self.challenge.clone());
+        let stream = connector.connect(name, stream).await.map_err(|e| e.to_string())?;
+        let session = stream.get_ref().1;
+        if session.alpn_protocol() != Some(ACME_TLS) {
+            return Err("it does not speak acme-tls/1".into());
+        }
+        let leaf = session.peer_certificates().and_then(|chain| chain.first());
+        leaf.and_then(|leaf| x509::challenge_digest_of(leaf)).ok_or_else(|| "it answers no challenge".into())
+    }
+}
+
+/// A browser's objection, with what makes the certificate known again.
+fn in_words(error: &Error, facts: &CertificateFacts) -> String {
+    use rustls::CertificateError as Bad;
+    let what = match error {
+        Error::InvalidCertificate(Bad::Expired | Bad::ExpiredContext { .. }) => {
+            format!("the certificate ran out at {}", facts.not_after.format("%Y-%m-%d %H:%M UTC"))
+        }
+        Error::InvalidCertificate(Bad::NotValidYet | Bad::NotValidYetContext { .. }) => {
+            "the certificate is not valid yet".into()
+        }
+        Error::InvalidCertificate(Bad::NotValidForName | Bad::NotValidForNameContext { .. }) => {
+            format!("the certificate is for {}", facts.names.join(", "))
+        }
+        Error::InvalidCertificate(Bad::UnknownIssuer) => "its issuer is not trusted".into(),
+        other => other.to_string(),
+    };
+    format!("{what} (serial {}, issued by {})", facts.serial, facts.issuer)
+}
+
+/// Takes any certificate; the handshake's own signatures are still checked.
+#[derive(Debug)]
+struct TakesAny(Arc<CryptoProvider>);
+
+impl ServerCertVerifier for TakesAny {
+    fn verify_server_cert(
+        &self,
+        _: &CertificateDer<'_>,
+        _: &[CertificateDer<'_>],
+        _: &ServerName<'_>,
+        _: &[u8],
+        _: UnixTime,
+    ) -> Result<ServerCertVerified, Error> {
+        Ok(ServerCertVerified::assertion())
+    }
+
+    fn verify_tls12_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        let algorithms = &self.0.signature_verification_algorithms;
+        rustls::crypto::verify_tls12_signature(message, cert, signed, algorithms)
+    }
+
+    fn verify_tls13_signature(
+        &self,
+        message: &[u8],
+        cert: &CertificateDer<'_>,
+        signed: &DigitallySignedStruct,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        let algorithms = &self.0.signature_verification_algorithms;
+        rustls::crypto::verify_tls13_signature(message, cert, signed, algorithms)
+    }
+
+    fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
+        self.0.signature_verification_algorithms.supported_schemes()
+    }
+}

@@ -1,0 +1,284 @@
+//! The platform's own challenge zone: answers the CA's questions for TXT
+//! records that customers' CNAMEs at `_acme-challenge` lead here (RFC 8555,
+//! section 8.4).
+//!
+//! One zone, no transfers, no signatures. Every name in it exists; those with
+//! no challenge have no records.
+
+use std::future::Future;
+use std::io;
+use std::net::SocketAddr;
+use std::sync::Arc;
+
+use hickory_proto::op::{Message, MessageType, OpCode, ResponseCode};
+use hickory_proto::rr::rdata::{NS, SOA, TXT};
+use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
+use hickory_proto::serialize::binary::BinEncodable;
+use nomenta_core::names;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::{TcpListener, TcpStream, UdpSocket};
+use tokio::sync::Semaphore;
+use tokio::time::timeout;
+use tokio_util::sync::CancellationToken;
+
+/// Largest UDP answer without EDNS (RFC 1035, section 4.2.1).
+const MOST_UDP: usize = 512;
+/// Challenges change by the minute, and their absence too.
+const TTL: u32 = 1;
+/// Of the zone's own records, in seconds.
+const ZONE_TTL: u32 = 300;
+/// Questions and connections worked on at once.
+const AT_ONCE: usize = 256;
+/// How long a TCP connection may be idle.
+const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
+
+/// A zone that cannot be served.
+#[derive(Debug, thiserror::Error)]
+#[error("{0} is no name that a zone or a name server can have")]
+pub struct BadName(String);
+
+/// The zone and its name servers.
+#[derive(Clone, Debug)]
+pub struct ChallengeZone {
+    zone: String,
+    origin: Name,
+    servers: Vec<Name>,
+}
+
+impl ChallengeZone {
+    /// A zone; its `servers` must be what the zone above delegates it to.
+    ///
+    /// # Errors
+    /// [`BadName`].
+    pub fn new(zone: &str, servers: &[String]) -> Result<Self, BadName> {
+        let name = |text: &str| {
+            let read = Name::from_ascii(names::normal(text)).map_err(|_| BadName(text.to_owned()));
+            read.map(|mut name| {
+                name.set_fqdn(true);
+                name
+            })
+        };
+        let servers = servers.iter().map(|s| name(s)).collect::<Result<Vec<_>, _>>()?;
+        Ok(Self { zone: names::normal(zone), origin: name(zone)?, servers })
+    }
+
+    /// The part of a question's name in front of the zone; `None` outside of it.
+    fn host(&self, name: &Name) -> Option<String> {
+        let name = names::normal(&name.to_ascii());
+        if name == self.zone {
+            return Some(String::new());
+        }
+        name.strip_suffix(&self.zone)?.strip_suffix('.').map(str::to_owned)
+    }
+
+    fn soa(&self) -> Record {
+        let primary = self.servers.first().cloned().unwrap_or_else(|| self.origin.clone());
+        let soa = SOA::new(primary, self.origin.clone(), 1, 3600, 600, 86_400, TTL);
+        Record::from_rdata(self.origin.clone(), TTL, RData::SOA(soa))
+    }
+
+    /// The answer to a query; `values` are the challenges at its name.
+    fn answer(&self, query: &Message, values: &[String]) -> Message {
+        let mut reply = Message::new();
+        reply.set_id(query.id()).set_message_type(MessageType::Response).set_op_code(query.op_code());
+        reply.set_recursion_desired(query.recursion_desired());
+        let Some(question) = query.queries().first().filter(|_| query.op_code() == OpCode::Query) else {
+            reply.set_response_code(ResponseCode::NotImp);
+            return reply;
+        };
+        reply.add_query(question.clone());
+        let Some(host) = self.host(question.name()).filter(|_| question.query_class() == DNSClass::IN)
+        else {
+            reply.set_response_code(ResponseCode::Refused);
+            return reply;
+        };
+        reply.set_authoritative(true);
+        let at = |ttl, data| Record::from_rdata(question.name().clone(), ttl, data);
+        match (question.query_type(), host.is_empty()) {
+            (RecordType::TXT, false) => {
+                let texts = values.iter().map(|v| at(TTL, RData::TXT(TXT::new(vec![v.clone()]))));
+                reply.add_answers(texts);
+            }
+            (RecordType::NS, true) => {
+                reply.add_answers(self.servers.iter().map(|s| at(ZONE_TTL, RData::NS(NS(s.clone())))));
+            }
+            (RecordType::SOA, true) => {
+                reply.add_answer(self.soa());
+            }
+            _ => {}
+        }
+        if reply.answers().is_empty() {
+            reply.add_name_server(self.soa());
+        }
+        reply
+    }
+
+    async fn reply<F>(&self, bytes: &[u8], look_up: &impl Fn(String) -> F) -> Option<Message>
+    where
+        F: Future<Output = Vec<String>>,
+    {
+        let query = Message::from_vec(bytes).ok().filter(|m| m.message_type() == MessageType::Query)?;
+        let host = query.queries().first().and_then(|q| self.host(q.name())).unwrap_or_default();
+        let values = if host.is_empty() { Vec::new() } else { look_up(host).await };
+        Some(self.answer(&query, &values))
+    }
+}
+
+/// Sockets that are bound and not yet served.
+pub struct Responder {
+    udp: UdpSocket,
+    tcp: TcpListener,
+}
+
+impl Responder {
+    /// Listens at `address`, by UDP and TCP.
+    ///
+    /// # Errors
+    /// If the address cannot be had.
+    pub async fn bind(address: SocketAddr) -> io::Result<Self> {
+        Ok(Self { udp: UdpSocket::bind(address).await?, tcp: TcpListener::bind(address).await? })
+    }
+
+    /// Serves until stopped; `look_up` gives the challenges for a customer's
+    /// host.
+    pub async fn serve<F>(
+        self,
+        zone: ChallengeZone,
+        look_up: impl Fn(String) -> F + Clone + Send + Sync + 'static,
+        stop: CancellationToken,
+    ) where
+        F: Future<Output = Vec<String>> + Send,
+    {
+        let (udp, zone) = (Arc::new(self.udp), Arc::new(zone));
+        let room = Arc::new(Semaphore::new(AT_ONCE));
+        let mut buffer = [0; 4096];
+        loop {
+            // Under a flood questions wait in the socket, and the rest is lost.
+            let Ok(permit) = room.clone().acquire_owned().await else { return };
+            let (zone, look_up, udp) = (zone.clone(), look_up.clone(), udp.clone());
+            tokio::select! {
+                () = stop.cancelled() => return,
+                Ok((length, from)) = udp.recv_from(&mut buffer) => {
+                    let bytes = buffer[..length].to_vec();
+                    tokio::spawn(async move {
+                        if let Some(bytes) = by_udp(&zone, &bytes, &look_up).await {
+                            // Whoever asked asks again if it is lost.
+                            let _ = udp.send_to(&bytes, from).await;
+                        }
+                        drop(permit);
+                    });
+                }
+                Ok((stream, _)) = self.tcp.accept() => {
+                    tokio::spawn(async move {
+                        // Ends with the connection, or when it has been idle.
+                        let _ = by_tcp(&zone, stream, &look_up).await;
+                        drop(permit);
+                    });
+                }
+            }
+        }
+    }
+}
+
+async fn by_udp<F>(zone: &ChallengeZone, bytes: &[u8], look_up: &impl Fn(String) -> F) -> Option<Vec<u8>>
+where
+    F: Future<Output = Vec<String>>,
+{
+    let reply = zone.reply(bytes, look_up).await?;
+    let whole = reply.to_bytes().ok()?;
+    if whole.len() <= MOST_UDP { Some(whole) } else { reply.truncate().to_bytes().ok() }
+}
+
+async fn by_tcp<F>(
+    zone: &ChallengeZone,
+    mut stream: TcpStream,
+    look_up: &impl Fn(String) -> F,
+) -> io::Result<()>
+where
+    F: Future<Output = Vec<String>>,
+{
+    loop {
+        let length = timeout(PATIENCE, stream.read_u16()).await??;
+        let mut bytes = vec![0; length.into()];
+        timeout(PATIENCE, stream.read_exact(&mut bytes)).await??;
+        let Some(reply) = zone.reply(&bytes, look_up).await else { return Ok(()) };
+        let bytes = reply.to_bytes().map_err(io::Error::other)?;
+        stream.write_u16(u16::try_from(bytes.len()).map_err(io::Error::other)?).await?;
+        stream.write_all(&bytes).await?;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use hickory_proto::op::Query;
+
+    use super::*;
+
+    fn zone() -> ChallengeZone {
+        ChallengeZone::new("acme.quaymark.example.", &["ns1.acme.quaymark.example".into()]).expect("a zone")
+    }
+
+    fn ask(name: &str, rtype: RecordType, values: &[&str]) -> Message {
+        let mut query = Message::new();
+        query.set_id(7).add_query(Query::query(Name::from_ascii(name).expect("a name"), rtype));
+        zone().answer(&query, &values.iter().map(|v| (*v).to_owned()).collect::<Vec<_>>())
+    }
+
+    fn shown(reply: &Message) -> Vec<String> {
+        reply.answers().iter().map(|r| r.data().to_string()).collect()
+    }
+
+    #[test]
+    fn challenges_are_answered_at_their_name_alone() {
+        let host = "Lines.onswick.example.acme.quaymark.example.";
+        let reply = ask(host, RecordType::TXT, &["one", "two"]);
+        assert_eq!((shown(&reply), reply.authoritative()), (vec!["one".into(), "two".into()], true));
+        let empty = ask(host, RecordType::A, &["one"]);
+        assert_eq!((empty.answers().len(), empty.response_code()), (0, ResponseCode::NoError));
+        assert_eq!(empty.name_servers().len(), 1, "an absence carries the SOA (RFC 2308, section 3)");
+        assert_eq!(ask("acme.quaymark.example.", RecordType::TXT, &["one"]).answers().len(), 0);
+    }
+
+    #[test]
+    fn the_zone_speaks_for_itself_and_for_nobody_else() {
+        let apex = "acme.quaymark.example.";
+        assert_eq!(shown(&ask(apex, RecordType::NS, &[])), ["ns1.acme.quaymark.example."]);
+        assert_eq!(ask(apex, RecordType::SOA, &[]).answers().len(), 1);
+        for outside in ["quaymark.example.", "xacme.quaymark.example."] {
+            assert_eq!(ask(outside, RecordType::TXT, &["one"]).response_code(), ResponseCode::Refused);
+        }
+    }
+
+    #[tokio::test]
+    async fn it_answers_by_udp_and_tcp_and_stops() {
+        let address = "127.0.0.1:0".parse().expect("an address");
+        let responder = Responder::bind(address).await.expect("bound");
+        let (udp, tcp) = (responder.udp.local_addr(), responder.tcp.local_addr());
+        let stop = CancellationToken::new();
+        // Too long for UDP.
+        let look_up = |host: String| async move { vec![host, "v".repeat(250), "w".repeat(250)] };
+        let served = tokio::spawn(responder.serve(zone(), look_up, stop.clone()));
+        let mut query = Message::new();
+        let name = Name::from_ascii("x.example.acme.quaymark.example.").expect("a name");
+        query.set_id(9).add_query(Query::query(name, RecordType::TXT));
+        let bytes = query.to_bytes().expect("encoded");
+
+        let socket = UdpSocket::bind("127.0.0.1:0").await.expect("bound");
+        socket.send_to(&bytes, udp.expect("an address")).await.expect("sent");
+        let mut buffer = [0; 2048];
+        let length = socket.recv(&mut buffer).await.expect("answered");
+        let reply = Message::from_vec(&buffer[..length]).expect("a reply");
+        assert!(reply.truncated() && length <= MOST_UDP);
+
+        let mut stream = TcpStream::connect(tcp.expect("an address")).await.expect("connected");
+        stream.write_u16(u16::try_from(bytes.len()).expect("short")).await.expect("sent");
+        stream.write_all(&bytes).await.expect("sent");
+        let mut whole = vec![0; stream.read_u16().await.expect("a length").into()];
+        stream.read_exact(&mut whole).await.expect("answered");
+        let reply = Message::from_vec(&whole).expect("a reply");
+        assert_eq!(shown(&reply)[0], "x.example");
+        assert_eq!(reply.answers().len(), 3);
+        stop.cancel();
+        served.await.expect("stopped");
+    }
+}
