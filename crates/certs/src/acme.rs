@@ -132,15 +132,20 @@ fn ours(problem: instant_acme::Problem) -> Problem {
     }
 }
 
-/// Does a step again as long as nothing but its nonce is wrong.
-async fn persist<T>(mut step: impl AsyncFnMut() -> Result<T, Error>) -> Result<T, AcmeError> {
-    for _ in 1..NONCE_TRIES {
-        match step().await.map_err(AcmeError::from) {
-            Err(AcmeError::StaleNonce) => {}
-            other => return other,
+/// Does a step again as long as nothing but its nonce is wrong. A macro, since
+/// the future of a closure that borrows cannot be sent to another thread.
+macro_rules! persist {
+    ($step:expr) => {{
+        let mut tries = 0;
+        loop {
+            tries += 1;
+            let done: Result<_, Error> = $step.await;
+            match done.map_err(AcmeError::from) {
+                Err(AcmeError::StaleNonce) if tries < NONCE_TRIES => {}
+                other => break other,
+            }
         }
-    }
-    Ok(step().await?)
+    }};
 }
 
 /// An account at the CA.
@@ -175,11 +180,10 @@ impl Acme {
         let binding = config.external_account.as_ref();
         let binding = binding.map(|outside| ExternalAccountKey::new(outside.id.clone(), &outside.key));
         let throttle = Patience::default();
-        let (account, credentials) = persist(async || {
+        let (account, credentials) = persist!(async {
             let builder = builder(config, &throttle)?;
             builder.create(&new, config.directory.clone(), binding.as_ref()).await
-        })
-        .await?;
+        })?;
         let credentials = serde_json::to_vec(&credentials).map_err(Error::from)?;
         Ok((Self { account, throttle, patience: config.patience }, credentials))
     }
@@ -199,7 +203,7 @@ impl Acme {
         let chain = replaces.and_then(|pem| CertificateDer::from_pem_slice(pem.as_bytes()).ok());
         if let Some(id) = chain.as_ref().and_then(|leaf| CertificateIdentifier::try_from(leaf).ok()) {
             let new = NewOrder::new(&identifiers).replaces(id);
-            match persist(async || self.account.new_order(&new).await).await {
+            match persist!(self.account.new_order(&new)) {
                 Ok(order) => return Ok(self.under_way(order)),
                 // A CA without such hints, or one that has counted it already.
                 Err(AcmeError::Unavailable(said)) if said.contains("ARI") => {}
@@ -208,7 +212,7 @@ impl Acme {
             }
         }
         let new = NewOrder::new(&identifiers);
-        let placed = persist(async || self.account.new_order(&new).await).await;
+        let placed = persist!(self.account.new_order(&new));
         placed.map(|order| self.under_way(order)).map_err(|error| self.throttled(error))
     }
 
@@ -217,12 +221,14 @@ impl Acme {
     /// # Errors
     /// [`AcmeError::NoOrder`] if the CA no longer has it.
     pub async fn resume(&self, url: &str) -> Result<AcmeOrder, AcmeError> {
-        let found = persist(async || match self.account.order(url.to_owned()).await {
-            // Some CAs say so with an empty body instead of a problem document.
-            Err(Error::Json(_)) => Ok(None),
-            other => other.map(Some),
+        let found = persist!(async {
+            match self.account.order(url.to_owned()).await {
+                // Some CAs say so with an empty body instead of a problem document.
+                Err(Error::Json(_)) => Ok(None),
+                other => other.map(Some),
+            }
         });
-        match found.await.map_err(|error| self.throttled(error))? {
+        match found.map_err(|error| self.throttled(error))? {
             Some(order) => Ok(self.under_way(order)),
             None => Err(AcmeError::NoOrder("its address has nothing to read".into())),
         }
@@ -253,11 +259,9 @@ impl Acme {
     pub async fn revoke(&self, chain_pem: &str, reason: Reason) -> Result<(), AcmeError> {
         let leaf = CertificateDer::from_pem_slice(chain_pem.as_bytes());
         let leaf = leaf.map_err(|e| AcmeError::Unavailable(e.to_string()))?;
-        let revoked = persist(async || {
-            let request = RevocationRequest { certificate: &leaf, reason: Some(reason.into()) };
-            self.account.revoke(&request).await
-        });
-        match revoked.await.map_err(|error| self.throttled(error)) {
+        let request = RevocationRequest { certificate: &leaf, reason: Some(reason.into()) };
+        let revoked = persist!(self.account.revoke(&request));
+        match revoked.map_err(|error| self.throttled(error)) {
             Err(AcmeError::Refused { problem, .. }) if problem.short() == "alreadyRevoked" => Ok(()),
             other => other,
         }
@@ -371,10 +375,9 @@ impl AcmeOrder {
     /// # Errors
     /// [`AcmeError`].
     pub async fn answers(&mut self, method: Method) -> Result<Vec<Answer>, AcmeError> {
-        let order = &mut self.order;
-        persist(async || {
+        persist!(async {
             let mut answers = Vec::new();
-            let mut authorizations = order.authorizations();
+            let mut authorizations = self.order.authorizations();
             while let Some(authorization) = authorizations.next().await {
                 let mut authorization = authorization?;
                 if authorization.status != AuthorizationStatus::Pending {
@@ -389,7 +392,6 @@ impl AcmeOrder {
             }
             Ok(answers)
         })
-        .await
     }
 
     /// Brings the order to its end, from whatever state it is in; returns the
@@ -405,8 +407,8 @@ impl AcmeOrder {
     async fn to_the_end(&mut self, method: Method, csr_der: &[u8]) -> Result<String, AcmeError> {
         let (order, retries) = (&mut self.order, retries(self.patience));
         if order.state().status == OrderStatus::Pending {
-            persist(async || set_ready(order, method).await).await?;
-            match persist(async || order.poll_ready(&retries).await).await {
+            persist!(set_ready(order, method))?;
+            match persist!(order.poll_ready(&retries)) {
                 Ok(OrderStatus::Invalid) | Err(AcmeError::Refused { .. }) => {
                     return Err(self.refusal().await);
                 }
@@ -414,19 +416,18 @@ impl AcmeOrder {
             }
         }
         if order.state().status == OrderStatus::Ready {
-            persist(async || order.finalize_csr(csr_der).await).await?;
+            persist!(order.finalize_csr(csr_der))?;
         }
         if order.state().status == OrderStatus::Invalid {
             return Err(self.refusal().await);
         }
-        persist(async || order.poll_certificate(&retries).await).await
+        persist!(order.poll_certificate(&retries))
     }
 
     /// The CA keeps the reason with the challenge that failed.
     async fn refusal(&mut self) -> AcmeError {
-        let order = &mut self.order;
-        let found = persist(async || {
-            let mut authorizations = order.authorizations();
+        let found = persist!(async {
+            let mut authorizations = self.order.authorizations();
             let mut errors = Vec::new();
             while let Some(authorization) = authorizations.next().await {
                 let mut authorization = authorization?;
@@ -437,14 +438,14 @@ impl AcmeOrder {
             }
             Ok(errors)
         });
-        let errors = found.await.unwrap_or_default();
+        let errors = found.unwrap_or_default();
         let sub = |(name, p): &(String, Problem)| Subproblem {
             name: name.clone(),
             kind: p.kind.clone(),
             detail: p.detail.clone(),
         };
         let subproblems: Vec<_> = errors.iter().map(sub).collect();
-        let problem = match (errors.into_iter().next(), order.state().error.clone()) {
+        let problem = match (errors.into_iter().next(), self.order.state().error.clone()) {
             (Some((_, problem)), _) => Problem { subproblems, ..problem },
             (None, Some(problem)) => ours(problem),
             (None, None) => Problem {

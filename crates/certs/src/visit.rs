@@ -45,8 +45,10 @@ pub type Resolve<'a> = &'a (dyn Fn(String) -> BoxFuture<'a, Vec<IpAddr>> + Sync)
 pub struct Wish<'a> {
     /// The name to visit.
     pub host: &'a str,
-    /// The primary that it should lead to, where it is not that itself.
-    pub leads_to: Option<&'a str>,
+    /// The primary of the pair, where it is not that itself.
+    pub primary: Option<&'a str>,
+    /// Whether it must lead there by now.
+    pub must_lead: bool,
     /// The site's default host, which should be kept out of search indexes.
     pub default_host: &'a str,
 }
@@ -179,8 +181,7 @@ impl Visitor {
         });
         let plain = self.within(self.plain(address, wish.host));
         let (secure, plain) = tokio::join!(secure, plain);
-        let want = wish.leads_to.unwrap_or(wish.host);
-        let redirect_failure = plain.and_then(|page| leads_to_https(&page, want)).err();
+        let redirect_failure = plain.and_then(|page| leads_to_https(&page, wish)).err();
         match secure {
             Err(failure) => ProbeResult {
                 address,
@@ -248,22 +249,26 @@ fn arrived(page: &Page, answer: &str) -> Result<(), String> {
     }
 }
 
-fn leads_to_https(page: &Page, want: &str) -> Result<(), String> {
+/// Plain HTTP leads to HTTPS with one hop: of the host, or of the primary.
+fn leads_to_https(page: &Page, wish: &Wish<'_>) -> Result<(), String> {
     let Some(location) = page.redirect() else { return Err(format!("it answers with status {}", page.status)) };
-    let to = Target::parse(location).filter(|to| to.secure && to.host() == Some(want));
-    to.map(drop).ok_or_else(|| format!("it leads to {location}"))
+    let to = Target::parse(location).filter(|to| to.secure);
+    let host = to.as_ref().and_then(Target::host);
+    let own = host == Some(wish.host) && !wish.must_lead;
+    match own || (host.is_some() && host == wish.primary) {
+        true => Ok(()),
+        false => Err(format!("it leads to {location}")),
+    }
 }
 
 /// The primary answers itself, the other leads there.
 fn leads_on(page: &Page, wish: &Wish<'_>) -> Result<(), String> {
     let to = page.redirect().and_then(Target::parse);
-    let host = to.as_ref().and_then(Target::host);
-    match (wish.leads_to, host) {
-        (None, None) => Ok(()),
-        (None, Some(host)) if host == wish.host => Ok(()),
-        (None, Some(host)) => Err(format!("it sends visitors on to {host}")),
-        (Some(primary), Some(host)) if host == primary => Ok(()),
-        (Some(_), Some(host)) => Err(format!("it leads to {host}")),
-        (Some(_), None) => Err(format!("it answers with status {}", page.status)),
+    match to.as_ref().and_then(Target::host) {
+        Some(host) if Some(host) == wish.primary => Ok(()),
+        Some(host) if host == wish.host && !wish.must_lead => Ok(()),
+        Some(host) => Err(format!("it sends visitors on to {host}")),
+        None if wish.must_lead => Err(format!("it answers with status {}", page.status)),
+        None => Ok(()),
     }
 }

@@ -4,7 +4,10 @@ use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use nomenta_certs::keypair::KeyKind;
+use nomenta_core::certificate::Method;
 use nomenta_core::gate::Stage;
+use nomenta_core::policy::Fronting;
 use nomenta_dns::Vantage;
 use nomenta_service::Role;
 use nomenta_world::customer::Mistake;
@@ -92,6 +95,69 @@ pub(crate) enum Verb {
         /// The domain.
         host: String,
     },
+    /// Certificates: of one domain, and of the fleet.
+    #[command(subcommand)]
+    Certificate(CertificateVerb),
+    /// Let a domain leave the platform; its certificate is revoked.
+    Release {
+        /// The domain.
+        host: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum CertificateVerb {
+    /// List the fleet's certificates, first those that run out first.
+    List {
+        /// Only those that run out within so many days.
+        #[arg(long, value_name = "DAYS")]
+        within: Option<u32>,
+        /// Only this account.
+        #[arg(long)]
+        account: Option<String>,
+    },
+    /// Print a domain's certificate and the story of its latest order.
+    Show {
+        /// The domain.
+        host: String,
+    },
+    /// Print a domain's chain as PEM, its own certificate first; no key.
+    Chain {
+        /// The domain.
+        host: String,
+    },
+    /// Ask everything that the CA will ask, and order nothing.
+    Preflight {
+        /// The domain.
+        host: String,
+    },
+    /// Renew a certificate now.
+    Renew {
+        /// The domain.
+        host: String,
+        /// Longest wait for the new one, in seconds.
+        #[arg(long, default_value_t = 120, value_name = "SECONDS")]
+        within: u64,
+    },
+    /// Revoke a domain's certificates; a new one is ordered, with another key.
+    Revoke {
+        /// The domain.
+        host: String,
+        /// unspecified, keyCompromise, superseded or cessationOfOperation.
+        #[arg(long)]
+        reason: String,
+    },
+    /// Serve a certificate that the customer brings.
+    Bring {
+        /// The domain.
+        host: String,
+        /// PEM file of the chain, the domain's own certificate first.
+        #[arg(long, value_name = "FILE")]
+        chain: PathBuf,
+        /// PEM file of the private key (PKCS #8).
+        #[arg(long, value_name = "FILE")]
+        key: PathBuf,
+    },
 }
 
 #[derive(Subcommand)]
@@ -120,6 +186,12 @@ pub(crate) enum SiteVerb {
         /// Ingress that its traffic lands on.
         #[arg(long)]
         ingress: String,
+        /// Where visitors enter.
+        #[arg(long, default_value = "/", value_name = "PATH")]
+        entry_path: String,
+        /// What they get when something is missing.
+        #[arg(long, default_value = "/", value_name = "PATH")]
+        error_path: String,
     },
     /// List sites.
     List,
@@ -298,8 +370,17 @@ pub(crate) struct ServeOptions {
     #[arg(long, env = "NOMENTA_DATABASE", hide_env_values = true)]
     pub database: String,
     /// Sealing key: 64 hexadecimal characters.
-    #[arg(long, env = "NOMENTA_SEALING_KEY", hide_env_values = true)]
-    pub sealing_key: String,
+    #[arg(long, env = "NOMENTA_SEALING_KEY", hide_env_values = true, required_unless_present = "sealing_key_file")]
+    pub sealing_key: Option<String>,
+    /// File that holds the sealing key.
+    #[arg(long, value_name = "FILE", conflicts_with = "sealing_key")]
+    pub sealing_key_file: Option<PathBuf>,
+    /// The sealing key before it: what that one sealed is sealed anew at start.
+    #[arg(long, env = "NOMENTA_FORMER_SEALING_KEY", hide_env_values = true)]
+    pub former_sealing_key: Option<String>,
+    /// File that holds the sealing key before it.
+    #[arg(long, value_name = "FILE", conflicts_with = "former_sealing_key")]
+    pub former_sealing_key_file: Option<PathBuf>,
     /// An admin key to be made sure of at start.
     #[arg(long, env = "NOMENTA_ADMIN_KEY", hide_env_values = true)]
     pub admin_key: Option<String>,
@@ -318,6 +399,12 @@ pub(crate) struct ServeOptions {
     /// Zone to which customers point _acme-challenge for wildcards.
     #[arg(long)]
     pub acme_zone: Option<String>,
+    /// Where the CA's questions about that zone are answered, by UDP and TCP.
+    #[arg(long, value_name = "ADDRESS:PORT", requires = "acme_zone")]
+    pub acme_dns: Option<SocketAddr>,
+    /// Name server that the zone is delegated to; repeat for each.
+    #[arg(long, value_name = "NAME", requires = "acme_dns")]
+    pub acme_name_server: Vec<String>,
     /// TOML file of DNS operators and how their editors want lines typed.
     #[arg(long, value_name = "FILE")]
     pub book: Option<PathBuf>,
@@ -346,18 +433,39 @@ pub(crate) struct ServeOptions {
     /// Port of HTTPS at customers' domains.
     #[arg(long, default_value_t = 443)]
     pub https_port: u16,
-    /// Which addresses customers' zones may lead to: public, or loopback.
+    /// Which addresses customers' zones may lead to: public, loopback, or
+    /// nothing but those listed.
     #[arg(long, value_enum, default_value_t = EgressRule::Public)]
     pub egress: EgressRule,
+    /// Network that customers' zones may lead to beside that; repeat for each.
+    #[arg(long, value_name = "NETWORK")]
+    pub egress_list: Vec<ipnet::IpNet>,
     /// PEM file of the roots that served chains must lead to.
     #[arg(long, default_value = "/etc/ssl/certs/ca-certificates.crt")]
     pub trust: PathBuf,
     /// ACME directory URL.
     #[arg(long)]
     pub acme_directory: String,
-    /// PEM root of the directory's own TLS certificate, if no public one.
-    #[arg(long)]
-    pub acme_root: Option<PathBuf>,
+    /// PEM bundle of roots that the directory's own TLS certificate leads to.
+    #[arg(long, value_name = "FILE", default_value = "/etc/ssl/certs/ca-certificates.crt")]
+    pub acme_roots: PathBuf,
+    /// Key identifier of the account outside of ACME to bind the new one to.
+    #[arg(long, value_name = "ID", requires = "acme_external_key")]
+    pub acme_external_id: Option<String>,
+    /// MAC key of that account, base64url.
+    #[arg(long, env = "NOMENTA_ACME_EXTERNAL_KEY", hide_env_values = true)]
+    pub acme_external_key: Option<String>,
+    /// How control is shown to the CA: http-01, tls-alpn-01 or dns-01; wildcards
+    /// always by dns-01.
+    #[arg(long, default_value_t = Method::Http, value_name = "METHOD")]
+    pub validation: Method,
+    /// Kind of key for new certificates: ecdsa (P-256) or rsa (2048 bits).
+    #[arg(long, default_value_t = KeyKind::Ecdsa, value_name = "KIND")]
+    pub certificate_key: KeyKind,
+    /// Whether proxies in front that pass visitors on are good enough: block or
+    /// allow.
+    #[arg(long, default_value_t = Fronting::Block, value_name = "RULE")]
+    pub proxies: Fronting,
     /// Contact for the ACME account, as mailto: URL.
     #[arg(long)]
     pub acme_contact: Option<String>,
@@ -385,6 +493,18 @@ pub(crate) struct ServeOptions {
     /// Seconds to the next order after a refusal; doubles each time.
     #[arg(long, default_value_t = 300)]
     pub order_retry: u32,
+    /// Most orders in a week for the names under one registered domain.
+    #[arg(long, default_value_t = 40, value_parser = clap::value_parser!(u32).range(1..))]
+    pub domain_orders: u32,
+    /// Most orders in three hours with the account at the CA.
+    #[arg(long, default_value_t = 250, value_parser = clap::value_parser!(u32).range(1..))]
+    pub account_orders: u32,
+    /// Seconds that a gate may be lapsed before it counts as not passed.
+    #[arg(long, default_value_t = 259_200)]
+    pub grace: u32,
+    /// Seconds that one of a pair waits for the other, to share a certificate.
+    #[arg(long, default_value_t = 60)]
+    pub pair_hold: u32,
 }
 
 /// Which addresses customers' zones may lead to.
@@ -394,6 +514,8 @@ pub(crate) enum EgressRule {
     Public,
     /// Loopback only, for a closed test world.
     Loopback,
+    /// Nothing but what --egress-list names.
+    Listed,
 }
 
 fn read_share(text: &str) -> Result<f64, String> {

@@ -63,6 +63,29 @@ impl Client {
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
+    /// Everything that a paged listing has, along its `Link` headers (RFC 8288).
+    pub async fn pages<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &[(String, String)],
+    ) -> anyhow::Result<Vec<T>> {
+        let mut request = self.request(Method::GET, path).query(query);
+        let mut all = Vec::new();
+        loop {
+            let response = self.send(request).await?;
+            let link = response.headers().get("link").and_then(|v| v.to_str().ok());
+            let next = link.and_then(|link| link.strip_prefix("</api/v1/")?.strip_suffix(">; rel=\"next\""));
+            let next = next.map(str::to_owned);
+            let page: Vec<T> =
+                response.json().await.with_context(|| format!("The answer to {path} cannot be read"))?;
+            all.extend(page);
+            match next {
+                Some(next) => request = self.request(Method::GET, &next),
+                None => return Ok(all),
+            }
+        }
+    }
+
     pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> anyhow::Result<T> {
         let response = self.send(self.request(Method::POST, path).json(body)).await?;
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))

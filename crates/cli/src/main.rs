@@ -58,6 +58,8 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Survey(options) => commands::domain::survey(&client, shape, options).await,
         Verb::Explain { host } => commands::domain::explain(&client, shape, &host).await,
         Verb::Roster(options) => commands::domain::roster(&client, shape, options).await,
+        Verb::Certificate(verb) => commands::certificate::run(&client, shape, verb).await,
+        Verb::Release { host } => commands::certificate::release(&client, shape, &host).await,
         Verb::History { host } => commands::domain::history(&client, shape, &host).await,
     }
 }

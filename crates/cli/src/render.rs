@@ -303,7 +303,7 @@ pub(crate) fn baseline(view: &BaselineView) {
     println!("\nAs lines to put back: nomenta baseline {} --as zone", baseline.zone);
 }
 
-fn exact(at: DateTime<Utc>) -> String {
+pub(crate) fn exact(at: DateTime<Utc>) -> String {
     at.with_timezone(&Local).format("%Y-%m-%d %H:%M:%S").to_string()
 }
 
@@ -438,12 +438,12 @@ fn print_finding(open: &OpenFinding, now: DateTime<Utc>) {
 }
 
 /// Indented, and wrapped to the terminal where there is one.
-fn wrapped(text: &str) -> String {
+pub(crate) fn wrapped(text: &str) -> String {
     hanging("  ", text)
 }
 
 /// Wrapped likewise, its further lines under the first one's text.
-fn hanging(head: &str, text: &str) -> String {
+pub(crate) fn hanging(head: &str, text: &str) -> String {
     let indent = " ".repeat(head.chars().count());
     let width = if std::io::stdout().is_terminal() { textwrap::termwidth().min(110) } else { usize::MAX };
     textwrap::fill(

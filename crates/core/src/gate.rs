@@ -122,10 +122,12 @@ pub enum Stage {
     At(GateName),
     /// All four gates are passed.
     Live,
+    /// It has left the platform.
+    Released,
 }
 
 impl Stage {
-    /// All stages, in order.
+    /// All stages of a domain on the platform, in order.
     pub const ALL: [Self; 5] = [
         Self::At(GateName::Ownership),
         Self::At(GateName::Routing),
@@ -139,6 +141,7 @@ impl Stage {
         match self {
             Self::At(gate) => gate as usize,
             Self::Live => 4,
+            Self::Released => 0,
         }
     }
 }
@@ -148,6 +151,7 @@ impl fmt::Display for Stage {
         match self {
             Self::At(gate) => gate.fmt(f),
             Self::Live => f.write_str("live"),
+            Self::Released => f.write_str("released"),
         }
     }
 }
@@ -155,8 +159,9 @@ impl fmt::Display for Stage {
 impl FromStr for Stage {
     type Err = String;
     fn from_str(word: &str) -> Result<Self, Self::Err> {
-        Self::ALL.into_iter().find(|s| s.to_string() == word).ok_or_else(|| {
-            format!("{word} is not a stage. Use ownership, routing, certificate, serving or live.")
+        let all = Self::ALL.into_iter().chain([Self::Released]);
+        all.into_iter().find(|s| s.to_string() == word).ok_or_else(|| {
+            format!("{word} is not a stage. Use ownership, routing, certificate, serving, live or released.")
         })
     }
 }
@@ -194,14 +199,14 @@ mod tests {
 
     #[test]
     fn stages_are_read_as_they_are_written() {
-        for stage in Stage::ALL {
+        for stage in Stage::ALL.into_iter().chain([Stage::Released]) {
             assert_eq!(stage.to_string().parse(), Ok(stage));
             let json = serde_json::to_string(&stage).expect("writes");
             assert_eq!(json, format!("\"{stage}\""));
             assert_eq!(serde_json::from_str::<Stage>(&json).expect("reads"), stage);
         }
         let error = "lost".parse::<Stage>().expect_err("unknown");
-        assert!(error.contains("Use ownership, routing, certificate, serving or live."));
+        assert!(error.contains("Use ownership, routing, certificate, serving, live or released."));
     }
 
     #[test]

@@ -17,10 +17,10 @@ pub fn next_look(
     retry_at: Option<DateTime<Utc>>,
     now: DateTime<Utc>,
 ) -> DateTime<Utc> {
-    if stage == Stage::Live {
-        return now + policy.look_live;
-    }
-    let looked = now + backed_off(policy.look_first, quiet_looks, GROWTH, policy.look_most);
+    let looked = match stage {
+        Stage::Live => now + policy.look_live,
+        _ => now + backed_off(policy.look_first, quiet_looks, GROWTH, policy.look_most),
+    };
     match retry_at {
         Some(retry_at) if retry_at > now => looked.min(retry_at),
         _ => looked,
@@ -39,6 +39,13 @@ pub fn when_cache_ends(ends: DateTime<Utc>, policy: &Policy, now: DateTime<Utc>)
 /// `policy.order_retry`.
 pub fn order_retry(refusals: i32, policy: &Policy, now: DateTime<Utc>) -> DateTime<Utc> {
     now + backed_off(policy.order_retry, refusals - 1, 2.0, policy.order_retry_most)
+}
+
+/// A moment up to a quarter later than `at`, by `share` in 0..1, so that many
+/// that were held up together do not come back together.
+pub fn jittered(at: DateTime<Utc>, share: f64, now: DateTime<Utc>) -> DateTime<Utc> {
+    let wait = (at - now).as_seconds_f64().max(0.0);
+    at + Duration::milliseconds((wait * 250.0 * share.clamp(0.0, 1.0)) as i64)
 }
 
 fn backed_off(first: Duration, steps: i32, growth: f64, most: Duration) -> Duration {
@@ -76,5 +83,14 @@ mod tests {
         assert_eq!(order_retry(1, &policy, now) - now, policy.order_retry);
         assert_eq!(order_retry(3, &policy, now) - now, policy.order_retry * 4);
         assert_eq!(order_retry(99, &policy, now) - now, policy.order_retry_most);
+    }
+
+    #[test]
+    fn jitter_adds_a_quarter_at_most() {
+        let now = DateTime::UNIX_EPOCH;
+        let at = now + Duration::seconds(100);
+        assert_eq!(jittered(at, 0.0, now), at);
+        assert_eq!(jittered(at, 1.0, now), at + Duration::seconds(25));
+        assert_eq!(jittered(now, 1.0, at), now, "what has passed stays where it was");
     }
 }

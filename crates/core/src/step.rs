@@ -113,15 +113,21 @@ pub fn step(
         _ => None,
     };
     let ends = waits.iter().filter_map(|w| w.until).min().filter(|_| gates.stage() != Stage::Live);
+    // A renewal that is held up is looked at like an order that is.
+    let due = evidence.certificate.as_ref().is_some_and(|held| held.is_due(now));
+    let at = match gates.stage() {
+        Stage::Live if due => Stage::At(GateName::Certificate),
+        stage => stage,
+    };
     let next_look = match ends {
         Some(ends) => schedule::when_cache_ends(ends, policy, now),
-        None => schedule::next_look(gates.stage(), quiet_looks, policy, retry_at, now),
+        None => schedule::next_look(at, quiet_looks, policy, retry_at, now),
     };
     let foreign = found.iter().any(|f| FRONTABLE.contains(&f.code.as_str()));
     let follow = (evidence.forwards.is_none() && foreign).then_some(Action::FollowForwards);
     let action = order.or(probe).or(follow);
     let moved_at = if moved { now } else { domain.moved_at };
-    let calm = action.is_none() && ends.is_none() && is_calm(&case, gates.stage(), &found);
+    let calm = action.is_none() && !due && ends.is_none() && is_calm(&case, gates.stage(), &found);
     let quick = calm.then(|| survey.quick_fingerprint(&domain.target(platform)));
     let findings = found;
     Outcome {
@@ -146,7 +152,7 @@ fn is_calm(case: &Case<'_>, stage: Stage, found: &[Finding]) -> bool {
         Stage::Live => true,
         Stage::At(GateName::Ownership) => !case.owned(),
         Stage::At(GateName::Routing) => !case.routed(),
-        Stage::At(_) => false,
+        Stage::At(_) | Stage::Released => false,
     };
     let full =
         case.survey.depth == Depth::Full && case.survey.apex().is_some() && case.policy.quick_looks > 0;

@@ -165,8 +165,8 @@ impl Surveyor {
 
     /// Addresses of a name as the first vantage that knows any gives them, IPv6
     /// first; for following redirects as a visitor would.
-    pub async fn addresses(&self, name: &str) -> Vec<IpAddr> {
-        let question = |rtype| Question { name: name.to_owned(), rtype, vantages: true };
+    pub async fn addresses(&self, name: String) -> Vec<IpAddr> {
+        let question = |rtype| Question { name: name.clone(), rtype, vantages: true };
         let list = [question(RecordType::Aaaa), question(RecordType::A)];
         let asked: Vec<_> = list.iter().collect();
         for vantage in &self.config.vantages {

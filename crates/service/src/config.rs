@@ -5,10 +5,12 @@ use std::path::PathBuf;
 
 use nomenta_certs::VisitorConfig;
 use nomenta_certs::acme::AcmeConfig;
+use nomenta_certs::keypair::KeyKind;
 use nomenta_core::form::Book;
 use nomenta_core::ingress::Platform;
 use nomenta_core::policy::Policy;
 use nomenta_dns::DnsConfig;
+use nomenta_dns::responder::ChallengeZone;
 
 use crate::Role;
 
@@ -21,6 +23,8 @@ pub struct ServiceConfig {
     pub database: String,
     /// 64 hexadecimal characters; seals private keys.
     pub sealing_key: String,
+    /// The key before it: what it sealed is sealed anew at start.
+    pub former_sealing_key: Option<String>,
     /// The platform's zone and brand.
     pub platform: Platform,
     /// How the DNS editors of known operators want lines typed.
@@ -35,8 +39,21 @@ pub struct ServiceConfig {
     pub trust: PathBuf,
     /// Where certificates are ordered.
     pub acme: AcmeConfig,
+    /// Kind of key for new certificates.
+    pub key_kind: KeyKind,
+    /// Where the CA's questions for TXT records are answered.
+    pub challenge_dns: Option<ChallengeDns>,
     /// Keys that are made sure to exist at start.
     pub boot_keys: Vec<BootKey>,
+}
+
+/// The platform's own challenge zone, served by the service itself.
+#[derive(Clone, Debug)]
+pub struct ChallengeDns {
+    /// Where it is served, by UDP and TCP.
+    pub listen: SocketAddr,
+    /// The zone and its name servers.
+    pub zone: ChallengeZone,
 }
 
 /// A key given by configuration, so that a first one exists.

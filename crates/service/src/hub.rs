@@ -1,21 +1,25 @@
-//! Passes on, inside this process, that events or work have arrived.
+//! Passes on, inside this process, that events, work or changes for the edge
+//! have arrived.
 
 use std::sync::Arc;
 use std::time::Duration;
 
+use nomenta_store::Heard;
 use tokio::sync::watch;
 
 use crate::App;
 
-/// Two counters that tick; nobody misses a tick, however late they look.
+/// Counters that tick; nobody misses a tick, however late they look.
 pub(crate) struct Hub {
     events: watch::Sender<u64>,
     work: watch::Sender<u64>,
+    edge: watch::Sender<u64>,
 }
 
 impl Default for Hub {
     fn default() -> Self {
-        Self { events: watch::Sender::new(0), work: watch::Sender::new(0) }
+        let [events, work, edge] = [(); 3].map(|()| watch::Sender::new(0));
+        Self { events, work, edge }
     }
 }
 
@@ -30,14 +34,20 @@ impl Hub {
         self.work.subscribe()
     }
 
+    /// Ticks when something has changed for the edge.
+    pub fn edge(&self) -> watch::Receiver<u64> {
+        self.edge.subscribe()
+    }
+
     fn tick_all(&self) {
-        self.events.send_modify(|n| *n += 1);
-        self.work.send_modify(|n| *n += 1);
+        for counter in [&self.events, &self.work, &self.edge] {
+            counter.send_modify(|n| *n += 1);
+        }
     }
 }
 
 /// Listens until the service stops. While the database is away nothing is
-/// heard, so both counters tick once it is back.
+/// heard, so all counters tick once it is back.
 pub(crate) async fn listen(app: Arc<App>) {
     while !app.stop.is_cancelled() {
         let heard = tokio::select! {
@@ -55,7 +65,11 @@ async fn hear(app: &App) -> Result<(), nomenta_store::StoreError> {
     let mut listener = app.store.listen().await?;
     app.hub.tick_all();
     loop {
-        let counter = if listener.heard().await? { &app.hub.events } else { &app.hub.work };
+        let counter = match listener.heard().await? {
+            Heard::Events => &app.hub.events,
+            Heard::Work => &app.hub.work,
+            Heard::Edge => &app.hub.edge,
+        };
         counter.send_modify(|n| *n += 1);
     }
 }

@@ -8,10 +8,12 @@ mod api;
 mod config;
 mod console;
 mod hub;
+mod keeper;
 mod look;
 mod ordering;
 mod problem;
 mod role;
+mod sealing;
 mod sweep;
 mod worker;
 
@@ -21,12 +23,13 @@ use anyhow::Context;
 use nomenta_certs::Visitor;
 use nomenta_certs::seal::Sealer;
 use nomenta_dns::Surveyor;
+use nomenta_dns::responder::Responder;
 use nomenta_store::Store;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
 pub use api::{document, dto};
-pub use config::{BootKey, ServiceConfig};
+pub use config::{BootKey, ChallengeDns, ServiceConfig};
 pub use role::Role;
 
 use crate::hub::Hub;
@@ -52,6 +55,14 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     let listener = TcpListener::bind(config.listen)
         .await
         .with_context(|| format!("Cannot listen on {}. Is another copy running?", config.listen))?;
+    let responder = match &config.challenge_dns {
+        Some(dns) => {
+            let bound = Responder::bind(dns.listen).await;
+            let bound = bound.with_context(|| format!("Cannot answer DNS questions at {}", dns.listen))?;
+            Some((bound, dns.zone.clone()))
+        }
+        None => None,
+    };
     let app = Arc::new(assemble(config, stop.clone()).await?);
     for key in &app.config.boot_keys {
         app.store
@@ -60,11 +71,25 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     }
     let hub = tokio::spawn(hub::listen(app.clone()));
     let worker = tokio::spawn(worker::run(app.clone()));
+    let keeper = tokio::spawn(keeper::run(app.clone()));
+    if let Some((responder, zone)) = responder {
+        let store = app.store.clone();
+        let look_up = move |host: String| challenge_texts(store.clone(), host);
+        tokio::spawn(responder.serve(zone, look_up, stop.clone()));
+    }
     tracing::info!(listen = %app.config.listen, "serving");
     axum::serve(listener, api::router(app)).with_graceful_shutdown(stop.cancelled_owned()).await?;
     worker.await?;
+    keeper.await?;
     hub.await?;
     Ok(())
+}
+
+async fn challenge_texts(store: Store, host: String) -> Vec<String> {
+    store.challenge_texts(&host).await.unwrap_or_else(|error| {
+        tracing::warn!(%error, "a question for a challenge was not answered");
+        Vec::new()
+    })
 }
 
 async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Result<App> {
@@ -78,7 +103,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
     let _ = metrics::set_global_recorder(metrics);
     Ok(App {
         surveyor: Surveyor::new(config.dns.clone())?,
-        sealer: Sealer::from_hex(&config.sealing_key)?,
+        sealer: sealing::open(&config, &store).await?,
         acme: ordering::Issuer::default(),
         hub: Hub::default(),
         metrics: handle,

@@ -1,17 +1,28 @@
 //! A look: survey, judge, gather what the judgement asks for, write it down.
 
+use std::net::IpAddr;
+
 use chrono::Utc;
-use nomenta_certs::keypair;
+use futures::FutureExt;
+use nomenta_certs::keypair::{self, KeyKind};
+use nomenta_certs::{Resolve, Wish};
+use nomenta_core::caa;
+use nomenta_core::drift::{self, Drift};
 use nomenta_core::evidence::Evidence;
 use nomenta_core::form::Form;
+use nomenta_core::gate::{GateName, GateState};
+use nomenta_core::policy::Fronting;
+use nomenta_core::preflight::Check;
 use nomenta_core::step::{self, Action, Outcome};
-use nomenta_core::survey::{Depth, Survey, ZoneView};
-use nomenta_store::{DomainRecord, Lease, Looked};
+use nomenta_core::survey::{Depth, Survey, Target, ZoneView};
+use nomenta_store::{DomainRecord, Lease, Limits, Looked, NewOrder};
 
 use crate::App;
 
 /// What private keys are sealed for.
 pub(crate) const PRIVATE_KEY: &str = "private key";
+/// Judgements in one look: each may ask for one more piece of evidence.
+const ROUNDS: usize = 4;
 
 /// Looks at one domain.
 pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
@@ -27,25 +38,70 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     }
     let survey = app.surveyor.survey(&target, Depth::Full).await;
     record.domain.form = form(app, &survey);
-    let mut evidence = Evidence {
-        survey: Some(survey.clone()),
-        order: app.store.order_state(record.id).await?,
-        certificate: app.store.certificate(record.id).await?.map(|held| held.facts),
-        ..Evidence::default()
-    };
+    let mut evidence = known(app, &record, &survey).await?;
     let outcome = judge(app, &record, &survey, &mut evidence).await;
-    let sealed_key = match outcome.action {
-        Some(Action::PlaceOrder) => Some(app.sealer.seal(PRIVATE_KEY, keypair::generate()?.as_bytes())),
+    let order = match outcome.action {
+        Some(Action::PlaceOrder { pair }) => Some(new_order(app, &record, pair).await?),
         _ => None,
     };
+    let drifts = drifts(&record, &target, &survey, &evidence);
     let looked = Looked {
         survey: &survey,
         baseline: baseline.as_ref(),
         outcome: &outcome,
-        sealed_key: sealed_key.as_deref(),
+        probe: evidence.probe.as_ref(),
+        drifts: &drifts,
+        order: order.as_ref(),
     };
     app.store.finish_look(lease, &record, &looked, Utc::now()).await?;
     Ok(())
+}
+
+/// Everything that an order would be preceded by, asked now; nothing is kept
+/// and nothing ordered.
+pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Result<Vec<Check>> {
+    let config = &app.config;
+    let survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
+    let mut evidence = known(app, record, &survey).await?;
+    evidence.budget = app.store.spent(&registered(record), &config.acme.directory, limits(app), Utc::now()).await?;
+    judge(app, record, &survey, &mut evidence).await;
+    if evidence.canary.is_none() {
+        fetch_canary(app, record, &survey, &mut evidence).await;
+    }
+    Ok(step::preflight(&record.domain, &config.platform, &evidence, &config.policy, Utc::now()))
+}
+
+/// What the records know already.
+async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Result<Evidence> {
+    let now = Utc::now();
+    let certificate = app.store.certificate(record.id).await?;
+    let wanted = certificate.as_ref().is_none_or(|held| held.is_due(now));
+    let budget = match wanted {
+        true => app.store.spent(&registered(record), &app.config.acme.directory, limits(app), now).await?,
+        false => None,
+    };
+    let names_account = survey.relevant_caa().is_some_and(|(_, records)| caa::names_account(&records));
+    let account = match names_account {
+        true => app.acme.uri(app).await,
+        false => None,
+    };
+    Ok(Evidence {
+        survey: Some(survey.clone()),
+        order: app.store.order_state(record.id).await?,
+        certificate,
+        budget,
+        account,
+        ..Evidence::default()
+    })
+}
+
+fn registered(record: &DomainRecord) -> String {
+    record.domain.host.registered().to_owned()
+}
+
+fn limits(app: &App) -> Limits {
+    let policy = &app.config.policy;
+    Limits { per_domain: policy.orders_per_domain, per_account: policy.orders_per_account }
 }
 
 /// How the customer's DNS editor wants lines typed, by its name servers.
@@ -58,20 +114,95 @@ pub(crate) fn form(app: &App, survey: &Survey) -> Option<Form> {
 async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut Evidence) -> Outcome {
     let config = &app.config;
     let domain = &record.domain;
-    let decide =
-        |evidence: &Evidence| step::step(domain, &config.platform, evidence, &config.policy, Utc::now());
-    let addresses = || step::addresses_to_visit(domain, &config.platform, survey);
-    let outcome = decide(evidence);
-    match outcome.action {
-        Some(Action::FetchCanary) => {
-            evidence.canary = Some(app.visitor.canary(&domain.host, &addresses(), &app.sealer).await);
+    for _ in 0..ROUNDS {
+        let outcome = step::step(domain, &config.platform, evidence, &config.policy, Utc::now());
+        match outcome.action {
+            Some(Action::FetchCanary) => fetch_canary(app, record, survey, evidence).await,
+            Some(Action::Probe) => {
+                let ingress = domain.ingress.ipv4.first().copied().map(IpAddr::from);
+                let addresses = addresses(app, record, survey, evidence);
+                let (host, primary) = (domain.visited(), domain.pair.as_ref().filter(|pair| !pair.is_primary));
+                let wish = Wish {
+                    host: &host,
+                    primary: primary.map(|pair| pair.other.as_str()),
+                    must_lead: domain.leads_to().is_some(),
+                    default_host: &record.default_host,
+                };
+                evidence.probe = Some(app.visitor.probe(&wish, &addresses, ingress).await);
+            }
+            Some(Action::FollowForwards) => {
+                let (host, foreign) = (domain.visited(), step::foreign_addresses(domain, survey));
+                let resolve = |name: String| app.surveyor.addresses(name).boxed();
+                let (forwards, fronts) = tokio::join!(
+                    app.visitor.forwards(&host, &foreign),
+                    app.visitor.canary(&host, &foreign, &app.sealer, &resolve)
+                );
+                (evidence.forwards, evidence.fronts) = (Some(forwards), Some(fronts));
+            }
+            Some(Action::PlaceOrder { .. }) | None => return outcome,
         }
-        Some(Action::Probe) => evidence.probe = Some(app.visitor.probe(&domain.host, &addresses()).await),
-        Some(Action::FollowForwards) => {
-            let foreign = step::foreign_addresses(domain, survey);
-            evidence.forwards = Some(app.visitor.forwards(&domain.host, &foreign).await);
-        }
-        Some(Action::PlaceOrder) | None => return outcome,
     }
-    decide(evidence)
+    step::step(domain, &config.platform, evidence, &config.policy, Utc::now())
+}
+
+/// Where a visitor is led: to the ingress, or through a proxy that may be there.
+fn addresses(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evidence) -> Vec<IpAddr> {
+    let fronts = evidence.fronts.as_deref().unwrap_or_default();
+    match app.config.policy.fronting == Fronting::Allow && !fronts.is_empty() {
+        true => step::foreign_addresses(&record.domain, survey),
+        false => step::addresses_to_visit(&record.domain, &app.config.platform, survey),
+    }
+}
+
+/// Fetches the canary, and that of the other one of the pair if one order may
+/// cover both.
+async fn fetch_canary(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut Evidence) {
+    let resolve = |name: String| app.surveyor.addresses(name).boxed();
+    let resolve: Resolve<'_> = &resolve;
+    let (host, addresses) = (record.domain.visited(), addresses(app, record, survey, evidence));
+    let pair = record.domain.pair.as_ref().filter(|pair| pair.other_ready).map(|pair| pair.other.as_str());
+    let other = async {
+        let other = app.store.domain_named(pair?).await.ok()?;
+        let addresses = step::addresses_to_visit(&other.domain, &app.config.platform, other.survey.as_ref()?);
+        Some(app.visitor.canary(&other.domain.visited(), &addresses, &app.sealer, resolve).await)
+    };
+    let own = app.visitor.canary(&host, &addresses, &app.sealer, resolve);
+    let (own, other) = tokio::join!(own, other);
+    (evidence.canary, evidence.pair_canary) = (Some(own), other);
+}
+
+async fn new_order(app: &App, record: &DomainRecord, pair: bool) -> anyhow::Result<NewOrder> {
+    let kind = app.config.key_kind;
+    // An RSA key takes its time.
+    let key = match kind {
+        KeyKind::Ecdsa => keypair::generate(kind)?,
+        KeyKind::Rsa => tokio::task::spawn_blocking(move || keypair::generate(kind)).await??,
+    };
+    let mut domains = vec![(record.id, record.domain.routed())];
+    if let (true, Some(id), Some(other)) = (pair, record.pair_id, &record.domain.pair) {
+        domains.push((id, other.other.clone()));
+    }
+    Ok(NewOrder {
+        domains,
+        registered: registered(record),
+        method: record.domain.method(&app.config.policy),
+        sealed_key: app.sealer.seal(PRIVATE_KEY, key.as_bytes()),
+        limits: limits(app),
+    })
+}
+
+/// What has changed about a domain that was in order at the look before.
+fn drifts(record: &DomainRecord, target: &Target, survey: &Survey, evidence: &Evidence) -> Vec<Drift> {
+    let served = record.domain.gates.get(GateName::Serving).state;
+    if !matches!(served, GateState::Passed | GateState::Lapsed) {
+        return Vec::new();
+    }
+    let mut drifts = Vec::new();
+    if let Some(before) = &record.survey {
+        drifts.extend(drift::of_records(target, before, survey));
+    }
+    if let (Some(before), Some(after)) = (&record.probe, &evidence.probe) {
+        drifts.extend(drift::of_serving(before, after));
+    }
+    drifts
 }

@@ -1,23 +1,32 @@
 //! Bringing a certificate order to its end, whichever process began it.
 
-use chrono::Utc;
-use nomenta_certs::acme::{Acme, AcmeError, AcmeOrder};
+use std::time::Duration;
+
+use chrono::{TimeDelta, Utc};
+use nomenta_certs::acme::{Acme, AcmeError, AcmeOrder, Answer};
 use nomenta_certs::{keypair, x509};
-use nomenta_core::schedule;
-use nomenta_store::{DomainRecord, Issued, Lease, OrderRow};
+use nomenta_core::certificate::{self, Method};
+use nomenta_core::{schedule, step};
+use nomenta_store::{Issued, Lease, NewChallenge, OrderRow};
 use tokio::sync::Mutex;
+use tokio::time::Instant;
 
 use crate::App;
 use crate::look::PRIVATE_KEY;
 
-const ACCOUNT: &str = "acme account";
+/// What the CA account's credentials are sealed for.
+pub(crate) const ACCOUNT: &str = "acme account";
+/// How long edge servers may take to answer a challenge by TLS.
+const EDGE_PATIENCE: Duration = Duration::from_secs(20);
+/// How long to wait for a CA that asks for patience without saying how much.
+const LONG_ENOUGH: TimeDelta = TimeDelta::hours(1);
 
 /// The account at the CA, opened when it is first needed.
 #[derive(Default)]
 pub(crate) struct Issuer(Mutex<Option<Acme>>);
 
 impl Issuer {
-    async fn account(&self, app: &App) -> anyhow::Result<Acme> {
+    pub async fn account(&self, app: &App) -> anyhow::Result<Acme> {
         let mut slot = self.0.lock().await;
         if let Some(acme) = &*slot {
             return Ok(acme.clone());
@@ -36,6 +45,17 @@ impl Issuer {
         Ok(acme)
     }
 
+    /// URL of the account, if the CA can be reached.
+    pub async fn uri(&self, app: &App) -> Option<String> {
+        match self.account(app).await {
+            Ok(acme) => Some(acme.uri().to_owned()),
+            Err(error) => {
+                tracing::warn!(%error, "the account at the CA is not known");
+                None
+            }
+        }
+    }
+
     async fn forget(&self, app: &App) -> anyhow::Result<()> {
         *self.0.lock().await = None;
         app.store.drop_acme_account(&app.config.acme.directory).await?;
@@ -45,55 +65,110 @@ impl Issuer {
 
 /// Works on the open order of one domain.
 pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
-    let record = app.store.domain(lease.domain_id).await?;
-    let Some(order) = app.store.open_order(record.id).await? else {
+    let Some(order) = app.store.open_order(lease.domain_id).await? else {
         app.store.drop_task(lease).await?;
         return Ok(());
     };
-    match issue(app, &record, &order).await {
+    match issue(app, &order).await {
         Ok(chain_pem) => {
-            let issued = Issued { facts: x509::facts(&chain_pem)?, chain_pem };
-            app.store.finish_issued(lease, &record, &order, &issued).await?;
+            let facts = x509::facts(&chain_pem)?;
+            let renew_at = certificate::renewal(&facts, rand::random());
+            app.store.finish_issued(lease, &order, &Issued { facts, chain_pem, renew_at }).await?;
             metrics::counter!("nomenta_orders_total", "result" => "issued").increment(1);
         }
         Err(error) => match error.downcast::<AcmeError>()? {
-            AcmeError::Refused(problem) => {
-                let refusals = app.store.refusals(record.id).await? + 1;
-                let retry_at = schedule::order_retry(refusals, &app.config.policy, Utc::now());
-                app.store.finish_refused(lease, &record, &order, &problem, retry_at).await?;
+            AcmeError::Refused { problem, retry_after } => {
+                let (now, policy) = (Utc::now(), &app.config.policy);
+                let retry_at = match problem.is_throttling() {
+                    true => {
+                        let until = retry_after.unwrap_or(now + LONG_ENOUGH);
+                        app.store.throttle(&app.config.acme.directory, until).await?;
+                        schedule::jittered(until, rand::random(), now)
+                    }
+                    false => {
+                        let refusals = app.store.refusals(lease.domain_id).await? + 1;
+                        schedule::jittered(schedule::order_retry(refusals, policy, now), rand::random(), now)
+                    }
+                };
+                app.store.finish_refused(lease, &order, &problem, retry_at).await?;
                 metrics::counter!("nomenta_orders_total", "result" => "refused").increment(1);
             }
             // What the CA has lost is begun anew.
             lost @ (AcmeError::NoOrder(_) | AcmeError::NoAccount(_)) => {
                 app.store.forget_order_url(order.id).await?;
+                app.store.note_step(order.id, &lost.to_string()).await?;
                 if matches!(lost, AcmeError::NoAccount(_)) {
                     app.acme.forget(app).await?;
                 }
                 return Err(lost.into());
             }
-            unavailable => return Err(unavailable.into()),
+            unavailable => {
+                app.store.note_step(order.id, &unavailable.to_string()).await?;
+                return Err(unavailable.into());
+            }
         },
     }
     Ok(())
 }
 
 /// From wherever the order stands to the chain.
-async fn issue(app: &App, record: &DomainRecord, order: &OrderRow) -> anyhow::Result<String> {
-    let host = record.domain.host.as_str();
+async fn issue(app: &App, order: &OrderRow) -> anyhow::Result<String> {
     let acme = app.acme.account(app).await?;
-    let mut at_ca = open(app, &acme, host, order).await?;
-    for answer in at_ca.answers().await? {
-        app.store.add_challenge(order.id, &answer.token, &answer.key_authorization).await?;
+    let mut at_ca = open(app, &acme, order).await?;
+    for answer in at_ca.answers(order.method).await? {
+        publish(app, order, &answer).await?;
+        let said = format!("The challenge for {} is answered by {}.", answer.name, answer.method);
+        app.store.note_step(order.id, &said).await?;
     }
     let key_pem = String::from_utf8(app.sealer.open(PRIVATE_KEY, &order.sealed_key)?)?;
-    Ok(at_ca.finish(&keypair::request(&key_pem, host)?).await?)
+    Ok(at_ca.finish(order.method, &keypair::request(&key_pem, &order.names)?).await?)
 }
 
-async fn open(app: &App, acme: &Acme, host: &str, order: &OrderRow) -> anyhow::Result<AcmeOrder> {
+async fn open(app: &App, acme: &Acme, order: &OrderRow) -> anyhow::Result<AcmeOrder> {
     if let Some(url) = &order.url {
         return Ok(acme.resume(url).await?);
     }
-    let placed = acme.order(host).await?;
+    let placed = acme.order(&order.names, order.replaces.as_deref()).await?;
     app.store.note_order_url(order.id, placed.url()).await?;
+    let said = format!("Placed at the certification authority, for {}.", order.names.join(" and "));
+    app.store.note_step(order.id, &said).await?;
     Ok(placed)
+}
+
+/// Makes the answer known; for TLS, returns once every address gives it.
+async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result<()> {
+    let Answer { name, method, token, key_authorization } = answer;
+    let (text, digest) = (answer.txt(), answer.digest());
+    let tls = match method {
+        Method::TlsAlpn => Some(keypair::answering(name, &digest)?),
+        Method::Http | Method::Dns => None,
+    };
+    let new = NewChallenge {
+        token,
+        name,
+        method: *method,
+        answer: if *method == Method::Dns { &text } else { key_authorization },
+        tls: tls.as_ref().map(|(chain, key)| (chain.as_str(), key.as_str())),
+    };
+    app.store.add_challenge(order.id, &new).await?;
+    if *method == Method::TlsAlpn { await_edge(app, name, &digest).await } else { Ok(()) }
+}
+
+/// Edge servers take the answer from their feed; the CA is not to come before
+/// they have it.
+async fn await_edge(app: &App, name: &str, digest: &[u8; 32]) -> anyhow::Result<()> {
+    let record = app.store.domain_named(name).await?;
+    let survey = record.survey.as_ref();
+    let addresses =
+        survey.map(|survey| step::addresses_to_visit(&record.domain, &app.config.platform, survey));
+    let (addresses, deadline) = (addresses.unwrap_or_default(), Instant::now() + EDGE_PATIENCE);
+    loop {
+        match app.visitor.answers_by_tls(name, digest, &addresses).await {
+            Ok(()) => return Ok(()),
+            Err(failure) if Instant::now() > deadline => {
+                return Err(AcmeError::Unavailable(format!("the edge does not answer by TLS: {failure}")).into());
+            }
+            Err(_) => tokio::time::sleep(Duration::from_millis(200)).await,
+        }
+    }
 }

@@ -85,6 +85,10 @@ impl Problem {
         Self::new(StatusCode::NOT_FOUND, "not-found", "Not found", detail)
     }
 
+    pub fn conflict(kind: &str, detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::CONFLICT, kind, "Not possible now", detail)
+    }
+
     pub fn unavailable(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::SERVICE_UNAVAILABLE, "unavailable", "Not available", detail)
     }

@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
 
-use crate::{Store, StoreError};
+use crate::{Store, StoreError, edge};
 
 /// A customer of the platform.
 #[derive(Clone, Debug)]
@@ -29,8 +29,29 @@ pub struct SiteRow {
     pub ingress: String,
     /// Host under the platform's own zone.
     pub default_host: String,
+    /// Where visitors enter.
+    pub entry_path: String,
+    /// What they get when something is missing.
+    pub error_path: String,
     /// Since when.
     pub created_at: DateTime<Utc>,
+}
+
+/// A site to add.
+#[derive(Clone, Copy, Debug)]
+pub struct NewSite<'a> {
+    /// Account it belongs to.
+    pub account: &'a str,
+    /// Short name.
+    pub name: &'a str,
+    /// Ingress that its traffic lands on.
+    pub ingress: &'a str,
+    /// Host under the platform's own zone.
+    pub default_host: &'a str,
+    /// Where visitors enter.
+    pub entry_path: &'a str,
+    /// What they get when something is missing.
+    pub error_path: &'a str,
 }
 
 impl Store {
@@ -68,13 +89,8 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] for an unknown account or ingress,
     /// [`StoreError::Taken`] if the name is in use.
-    pub async fn add_site(
-        &self,
-        account: &str,
-        name: &str,
-        ingress: &str,
-        default_host: &str,
-    ) -> Result<(), StoreError> {
+    pub async fn add_site(&self, new: &NewSite<'_>) -> Result<(), StoreError> {
+        let NewSite { account, name, ingress, default_host, entry_path, error_path } = *new;
         let account_id = sqlx::query_scalar!("SELECT id FROM accounts WHERE name = $1", account)
             .fetch_optional(&self.pool)
             .await?
@@ -83,17 +99,23 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?
             .ok_or_else(|| StoreError::missing("ingress", ingress))?;
+        let mut tx = self.pool.begin().await?;
         sqlx::query!(
-            "INSERT INTO sites (id, account_id, ingress_id, name, default_host) VALUES ($1, $2, $3, $4, $5)",
+            "INSERT INTO sites (id, account_id, ingress_id, name, default_host, entry_path, error_path)
+             VALUES ($1, $2, $3, $4, $5, $6, $7)",
             Uuid::now_v7(),
             account_id,
             ingress_id,
             name,
-            default_host
+            default_host,
+            entry_path,
+            error_path
         )
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await
         .map_err(|e| StoreError::or_taken(e, "a site", name))?;
+        edge::touch(&mut tx, &[default_host]).await?;
+        tx.commit().await?;
         Ok(())
     }
 
@@ -104,7 +126,8 @@ impl Store {
     pub async fn sites(&self) -> Result<Vec<SiteRow>, StoreError> {
         let rows = sqlx::query_as!(
             SiteRow,
-            "SELECT s.name, a.name AS account, i.name AS ingress, s.default_host, s.created_at
+            "SELECT s.name, a.name AS account, i.name AS ingress, s.default_host, s.entry_path, s.error_path,
+                    s.created_at
              FROM sites s
              JOIN accounts a ON a.id = s.account_id
              JOIN ingresses i ON i.id = s.ingress_id

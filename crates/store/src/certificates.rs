@@ -1,72 +1,305 @@
-//! Certificates held, and the edge's feed of them.
+//! Certificates held: reading them, bringing them in, and calling for their
+//! renewal.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, Duration, Utc};
+use nomenta_core::certificate::{Held, Origin};
 use nomenta_core::evidence::CertificateFacts;
+use serde_json::{Value, json};
 use uuid::Uuid;
 
-use crate::{Store, StoreError};
+use crate::events::{self, About, EventKind};
+use crate::tasks::{self, TaskKind};
+use crate::{DomainRecord, Store, StoreError, edge, orders};
 
-/// The newest certificate of a domain.
+/// While one process asks the CA for advice on a certificate, no other does.
+const ADVICE_TERM: Duration = Duration::minutes(5);
+
+/// A certificate of the fleet.
 #[derive(Clone, Debug)]
-pub struct Held {
-    /// What it says.
-    pub facts: CertificateFacts,
-    /// When it was issued.
+pub struct CertificateRow {
+    /// Key of the record.
+    pub id: Uuid,
+    /// The domains that it is served for.
+    pub hosts: Vec<String>,
+    /// The account.
+    pub account: String,
+    /// What it says, where it comes from, when it is renewed.
+    pub held: Held,
+    /// When it was issued or brought in.
     pub issued_at: DateTime<Utc>,
 }
 
-/// What the edge needs for one domain.
+/// Which certificates to list.
+#[derive(Clone, Debug, Default)]
+pub struct CertificateFilter {
+    /// Only those that run out before then.
+    pub before: Option<DateTime<Utc>>,
+    /// Only of this account.
+    pub account: Option<String>,
+    /// Only those after this one: its end and key.
+    pub after: Option<(DateTime<Utc>, Uuid)>,
+}
+
+/// A certificate whose renewal the CA may have advice on.
 #[derive(Clone, Debug)]
-pub struct FeedRow {
-    /// The name.
-    pub host: String,
-    /// The site to show.
-    pub site: String,
-    /// The site's default host.
-    pub default_host: String,
-    /// Whether the routing gate is or was passed, so that traffic may come.
-    pub stage: String,
-    /// The chain, leaf first, once there is one.
-    pub chain_pem: Option<String>,
-    /// Its private key, sealed.
-    pub sealed_key: Option<Vec<u8>>,
+pub struct Advised {
+    /// Key of the record.
+    pub id: Uuid,
+    /// The chain, leaf first.
+    pub chain_pem: String,
+}
+
+/// How many certificates run out, or are renewed, on one day.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DayCount {
+    /// Days from today.
+    pub day: i32,
+    /// Run out then.
+    pub ending: i64,
+    /// Are renewed then.
+    pub renewing: i64,
+}
+
+fn held(
+    facts: Value,
+    origin: &str,
+    renew_at: Option<DateTime<Utc>>,
+) -> Result<Held, StoreError> {
+    let facts = serde_json::from_value(facts).map_err(|e| StoreError::unreadable("certificate", e))?;
+    let origin = if origin == "brought" { Origin::Brought } else { Origin::Ordered };
+    Ok(Held { facts, origin, renew_at })
 }
 
 impl Store {
-    /// The newest certificate of a domain.
+    /// The newest certificate that covers a domain and is not revoked.
     ///
     /// # Errors
     /// If the database fails.
     pub async fn certificate(&self, domain_id: Uuid) -> Result<Option<Held>, StoreError> {
         let row = sqlx::query!(
-            "SELECT facts, issued_at FROM certificates WHERE domain_id = $1 ORDER BY issued_at DESC LIMIT 1",
+            "SELECT facts, origin, renew_at FROM certificates
+             WHERE domain_ids @> ARRAY[$1::uuid] AND revoked_at IS NULL ORDER BY issued_at DESC LIMIT 1",
             domain_id
         )
         .fetch_optional(&self.pool)
         .await?;
-        row.map(|r| {
-            let facts =
-                serde_json::from_value(r.facts).map_err(|e| StoreError::unreadable("certificate", e))?;
-            Ok(Held { facts, issued_at: r.issued_at })
-        })
-        .transpose()
+        row.map(|r| held(r.facts, &r.origin, r.renew_at)).transpose()
     }
 
-    /// Every domain with its newest certificate, by name.
+    /// The chain of that certificate, PEM, leaf first.
     ///
     /// # Errors
     /// If the database fails.
-    pub async fn feed(&self) -> Result<Vec<FeedRow>, StoreError> {
-        let rows = sqlx::query_as!(
-            FeedRow,
-            r#"SELECT d.host, s.name AS site, s.default_host, d.stage,
-                      c.chain_pem AS "chain_pem?", c.sealed_key AS "sealed_key?"
-               FROM domains d
+    pub async fn certificate_chain(&self, domain_id: Uuid) -> Result<Option<String>, StoreError> {
+        let chain = sqlx::query_scalar!(
+            "SELECT chain_pem FROM certificates
+             WHERE domain_ids @> ARRAY[$1::uuid] AND revoked_at IS NULL ORDER BY issued_at DESC LIMIT 1",
+            domain_id
+        );
+        Ok(chain.fetch_optional(&self.pool).await?)
+    }
+
+    /// The fleet's certificates, first those that run out first.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn certificates(
+        &self,
+        filter: &CertificateFilter,
+        limit: i64,
+    ) -> Result<Vec<CertificateRow>, StoreError> {
+        let (after_end, after_id) = filter.after.unzip();
+        let rows = sqlx::query!(
+            r#"SELECT c.id, c.facts, c.origin, c.renew_at, c.issued_at, a.name AS account,
+                      ARRAY(SELECT host FROM domains WHERE id = ANY(c.domain_ids) ORDER BY is_primary DESC, host)
+                          AS "hosts!"
+               FROM certificates c
+               JOIN domains d ON d.id = c.domain_id
                JOIN sites s ON s.id = d.site_id
-               LEFT JOIN LATERAL (SELECT chain_pem, sealed_key FROM certificates
-                                  WHERE domain_id = d.id ORDER BY issued_at DESC LIMIT 1) c ON true
-               ORDER BY d.host"#
+               JOIN accounts a ON a.id = s.account_id
+               WHERE c.replaced_at IS NULL AND c.revoked_at IS NULL AND d.released_at IS NULL
+                 AND ($1::timestamptz IS NULL OR c.not_after < $1)
+                 AND ($2::text IS NULL OR a.name = $2)
+                 AND ($3::timestamptz IS NULL OR (c.not_after, c.id) > ($3, $4::uuid))
+               ORDER BY c.not_after, c.id LIMIT $5"#,
+            filter.before,
+            filter.account,
+            after_end,
+            after_id,
+            limit
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        rows.into_iter()
+            .map(|r| {
+                Ok(CertificateRow {
+                    id: r.id,
+                    hosts: r.hosts,
+                    account: r.account,
+                    held: held(r.facts, &r.origin, r.renew_at)?,
+                    issued_at: r.issued_at,
+                })
+            })
+            .collect()
+    }
+
+    /// How many certificates run out and how many are renewed on each of the
+    /// coming days; what is overdue counts for today.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn certificate_days(&self, now: DateTime<Utc>, days: i32) -> Result<Vec<DayCount>, StoreError> {
+        let rows = sqlx::query_as!(
+            DayCount,
+            r#"SELECT n.day AS "day!", count(*) FILTER (WHERE n.what = 'end') AS "ending!",
+                      count(*) FILTER (WHERE n.what = 'renewal') AS "renewing!"
+               FROM certificates c
+               JOIN domains d ON d.id = c.domain_id AND d.released_at IS NULL
+               CROSS JOIN LATERAL (VALUES
+                   ('end', greatest(0, extract(day FROM c.not_after - $1)::int)),
+                   ('renewal', greatest(0, extract(day FROM c.renew_at - $1)::int))) n (what, day)
+               WHERE c.replaced_at IS NULL AND c.revoked_at IS NULL AND n.day <= $2
+               GROUP BY n.day ORDER BY n.day"#,
+            now,
+            days
         );
         Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Takes a certificate that the customer brings.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn bring(
+        &self,
+        domain: &DomainRecord,
+        facts: &CertificateFacts,
+        chain_pem: &str,
+        sealed_key: &[u8],
+    ) -> Result<(), StoreError> {
+        let (id, now, name) = (Uuid::now_v7(), Utc::now(), domain.domain.routed());
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "INSERT INTO certificates
+             (id, domain_id, domain_ids, facts, chain_pem, sealed_key, not_after, issued_at, origin)
+             VALUES ($1, $2, ARRAY[$2::uuid], $3, $4, $5, $6, $7, 'brought')",
+            id,
+            domain.id,
+            json!(facts),
+            chain_pem,
+            sealed_key,
+            facts.not_after,
+            now
+        )
+        .execute(&mut *tx)
+        .await?;
+        orders::replace(&mut tx, id, &[domain.id], now).await?;
+        let data = json!({ "serial": facts.serial, "issuer": facts.issuer, "not_after": facts.not_after });
+        tasks::wake(&mut tx, domain.id, TaskKind::Look, now).await?;
+        let about = About { id: domain.id, host: &name };
+        events::append(&mut tx, about, now, &[(EventKind::CertificateBrought, data)]).await?;
+        edge::touch(&mut tx, &[&name]).await?;
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// Makes a domain's certificate due for renewal now; `false` if it has none.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn renew_now(&self, domain_id: Uuid) -> Result<bool, StoreError> {
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        let due = sqlx::query!(
+            "UPDATE certificates SET renew_at = $2, called = true, advice_at = NULL WHERE id =
+                 (SELECT id FROM certificates WHERE domain_ids @> ARRAY[$1::uuid] AND revoked_at IS NULL
+                  ORDER BY issued_at DESC LIMIT 1)",
+            domain_id,
+            now
+        )
+        .execute(&mut *tx)
+        .await?;
+        tasks::wake(&mut tx, domain_id, TaskKind::Look, now).await?;
+        tx.commit().await?;
+        Ok(due.rows_affected() > 0)
+    }
+
+    /// Calls up the domains of certificates whose time to be renewed has come;
+    /// returns how many.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn call_renewals(&self, now: DateTime<Utc>, most: i64) -> Result<usize, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let called = sqlx::query_scalar!(
+            "UPDATE certificates SET called = true WHERE id IN (
+                 SELECT id FROM certificates
+                 WHERE renew_at <= $1 AND NOT called AND revoked_at IS NULL
+                 ORDER BY renew_at LIMIT $2 FOR UPDATE SKIP LOCKED)
+             RETURNING domain_ids",
+            now,
+            most
+        )
+        .fetch_all(&mut *tx)
+        .await?;
+        for domain_id in called.iter().flatten() {
+            tasks::wake_if_there(&mut tx, *domain_id, now).await?;
+        }
+        tx.commit().await?;
+        Ok(called.len())
+    }
+
+    /// When the next renewal is due, or the CA's advice is to be asked for.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn next_renewal(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
+        let at = sqlx::query_scalar!(
+            "SELECT least((SELECT min(renew_at) FROM certificates WHERE NOT called AND revoked_at IS NULL),
+                          (SELECT min(advice_at) FROM certificates WHERE revoked_at IS NULL),
+                          (SELECT min(try_at) FROM revocations WHERE done_at IS NULL))"
+        );
+        Ok(at.fetch_one(&self.pool).await?)
+    }
+
+    /// Takes certificates on which the CA is to be asked for advice now.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn lease_advice(&self, now: DateTime<Utc>, most: i64) -> Result<Vec<Advised>, StoreError> {
+        let rows = sqlx::query_as!(
+            Advised,
+            "UPDATE certificates SET advice_at = $2 WHERE id IN (
+                 SELECT id FROM certificates
+                 WHERE advice_at <= $1 AND revoked_at IS NULL AND replaced_at IS NULL
+                 ORDER BY advice_at LIMIT $3 FOR UPDATE SKIP LOCKED)
+             RETURNING id, chain_pem",
+            now,
+            now + ADVICE_TERM,
+            most
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Keeps the CA's advice: when to renew, if it has any, and when to ask
+    /// again, if ever.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn keep_advice(
+        &self,
+        id: Uuid,
+        renew_at: Option<DateTime<Utc>>,
+        again_at: Option<DateTime<Utc>>,
+    ) -> Result<(), StoreError> {
+        sqlx::query!(
+            "UPDATE certificates SET renew_at = coalesce($2, renew_at), advice_at = $3 WHERE id = $1",
+            id,
+            renew_at,
+            again_at
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
     }
 }

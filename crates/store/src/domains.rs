@@ -3,7 +3,8 @@
 use chrono::{DateTime, Utc};
 use nomenta_core::baseline::Baseline;
 use nomenta_core::domain::{Domain, Pair};
-use nomenta_core::gate::{Gates, Stage};
+use nomenta_core::evidence::Probe;
+use nomenta_core::gate::{GateName, Gates, Stage};
 use nomenta_core::hostname::Subject;
 use nomenta_core::survey::Survey;
 use nomenta_core::token::Token;
@@ -56,6 +57,12 @@ pub struct DomainRecord {
     pub looked_at: Option<DateTime<Utc>>,
     /// When the next one is due.
     pub next_look: Option<DateTime<Utc>>,
+    /// What a browser got at the last full look.
+    pub probe: Option<Probe>,
+    /// The other domain of the pair.
+    pub pair_id: Option<Uuid>,
+    /// When it left the platform.
+    pub released_at: Option<DateTime<Utc>>,
 }
 
 /// Which domains to list.
@@ -206,7 +213,10 @@ impl Store {
         let row = sqlx::query!(
             r#"SELECT d.host, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
                       d.quiet_looks, d.survey, d.enrolled_at, d.superseded, d.baseline,
-                      d.moved_at, d.is_primary, p.host AS "other?", p.stage AS "other_stage?",
+                      d.moved_at, d.is_primary, d.probe, d.released_at,
+                      p.id AS "other_id?", p.host AS "other?", p.stage AS "other_stage?",
+                      p.gates->2->>'state' AS other_certificate,
+                      EXISTS (SELECT FROM orders_in_flight f WHERE f.domain_id = p.id) AS "other_ordered!",
                       s.name AS site, s.default_host, a.name AS account, i.name AS ingress,
                       i.revision, i.ipv4, i.ipv6, i.canonical, i.name_servers, i.subdomain_addresses,
                       t.due AS "due?", greatest(d.looked_at, t.seen_at) AS seen_at
@@ -258,7 +268,11 @@ impl Store {
         let pair = match (row.other, row.other_stage) {
             (Some(other), Some(stage)) => {
                 let other_stage = stage.parse().map_err(|e: String| StoreError::unreadable("stage", e))?;
-                Some(Pair { other, other_stage, is_primary: row.is_primary })
+                // A blocked gate has a finding in the way; a waiting one has not.
+                let waits = row.other_certificate.as_deref() == Some("waiting");
+                let other_ready =
+                    other_stage == Stage::At(GateName::Certificate) && waits && !row.other_ordered;
+                Some(Pair { other, other_stage, is_primary: row.is_primary, other_ready })
             }
             _ => None,
         };
@@ -273,6 +287,13 @@ impl Store {
             baseline,
             looked_at: row.seen_at,
             next_look: row.due,
+            probe: row
+                .probe
+                .map(serde_json::from_value)
+                .transpose()
+                .map_err(|e| StoreError::unreadable("probe", e))?,
+            pair_id: row.other_id,
+            released_at: row.released_at,
         })
     }
 
@@ -291,7 +312,7 @@ impl Store {
                FROM domains d
                JOIN sites s ON s.id = d.site_id
                JOIN accounts a ON a.id = s.account_id
-               WHERE ($1::text IS NULL OR d.stage = $1)
+               WHERE CASE WHEN $1::text IS NULL THEN d.released_at IS NULL ELSE d.stage = $1 END
                  AND ($2::text IS NULL OR a.name = $2)
                  AND ($3::text IS NULL OR strpos(d.host, $3) > 0)
                  AND ($4::text IS NULL OR d.host > $4)
@@ -339,7 +360,7 @@ impl Store {
     /// # Errors
     /// If the database fails.
     pub async fn stage_counts(&self) -> Result<Vec<(String, i64)>, StoreError> {
-        let rows = sqlx::query!(r#"SELECT stage, count(*) AS "count!" FROM domains GROUP BY stage"#)
+        let rows = sqlx::query!(r#"SELECT stage, count(*) AS "count!" FROM domains WHERE released_at IS NULL GROUP BY stage"#)
             .fetch_all(&self.pool)
             .await?;
         Ok(rows.into_iter().map(|r| (r.stage, r.count)).collect())
@@ -359,6 +380,10 @@ async fn insert(tx: &mut PgConnection, new: NewDomain<'_>, paired: Paired) -> Re
     .await?
     .ok_or_else(|| StoreError::missing("site", new.site))?;
     let gates = Gates::new(now);
+    // A name that has left may come back, to anyone.
+    sqlx::query!("DELETE FROM domains WHERE host = $1 AND released_at IS NOT NULL", host)
+        .execute(&mut *tx)
+        .await?;
     sqlx::query!(
         "INSERT INTO domains (id, host, site_id, token, token_expires_at, zone, gates, stage, enrolled_at,
              pair_id, is_primary)

@@ -31,6 +31,14 @@ pub enum EventKind {
     OrderRefused,
     /// A certificate was issued.
     CertificateIssued,
+    /// The customer brought one in.
+    CertificateBrought,
+    /// The issuer revoked one.
+    CertificateRevoked,
+    /// Something about a domain that was in order has changed.
+    Drift,
+    /// The domain has left the platform.
+    Released,
 }
 
 impl EventKind {
@@ -45,6 +53,10 @@ impl EventKind {
             Self::OrderPlaced => "order.placed",
             Self::OrderRefused => "order.refused",
             Self::CertificateIssued => "certificate.issued",
+            Self::CertificateBrought => "certificate.brought",
+            Self::CertificateRevoked => "certificate.revoked",
+            Self::Drift => "domain.drifted",
+            Self::Released => "domain.released",
         }
     }
 }
@@ -80,16 +92,27 @@ pub(crate) async fn append(
     at: DateTime<Utc>,
     events: &[(EventKind, Value)],
 ) -> Result<(), StoreError> {
+    append_at(tx, Some(about.id), about.host, at, events).await
+}
+
+/// The same for a domain that may be gone.
+pub(crate) async fn append_at(
+    tx: &mut PgConnection,
+    domain_id: Option<Uuid>,
+    host: &str,
+    at: DateTime<Utc>,
+    events: &[(EventKind, Value)],
+) -> Result<(), StoreError> {
     if events.is_empty() {
         return Ok(());
     }
-    sqlx::query!("SELECT pg_advisory_xact_lock($1)", EVENT_LOCK).fetch_one(&mut *tx).await?;
+    lock(tx).await?;
     for (kind, data) in events {
         sqlx::query!(
             "INSERT INTO events (id, domain_id, host, kind, at, data) VALUES ($1, $2, $3, $4, $5, $6)",
             Uuid::now_v7(),
-            about.id,
-            about.host,
+            domain_id,
+            host,
             kind.as_str(),
             at,
             data
@@ -98,6 +121,12 @@ pub(crate) async fn append(
         .await?;
     }
     sqlx::query!("SELECT pg_notify('nomenta_events', '')").fetch_one(&mut *tx).await?;
+    Ok(())
+}
+
+/// Holds back other writers until the transaction ends.
+pub(crate) async fn lock(tx: &mut PgConnection) -> Result<(), StoreError> {
+    sqlx::query!("SELECT pg_advisory_xact_lock($1)", EVENT_LOCK).fetch_one(&mut *tx).await?;
     Ok(())
 }
 
@@ -110,7 +139,7 @@ pub(crate) async fn append_many(
     kind: EventKind,
     data: &Value,
 ) -> Result<(), StoreError> {
-    sqlx::query!("SELECT pg_advisory_xact_lock($1)", EVENT_LOCK).fetch_one(&mut *tx).await?;
+    lock(tx).await?;
     let ids: Vec<_> = domains.iter().map(|_| Uuid::now_v7()).collect();
     sqlx::query!(
         "INSERT INTO events (id, domain_id, host, kind, at, data)
@@ -144,7 +173,7 @@ impl Store {
             EventRow,
             "SELECT e.seq, e.id, e.host, e.kind, e.at, e.data FROM events e
              WHERE e.seq > $2
-               AND ($1::text IS NULL OR e.domain_id = (SELECT id FROM domains WHERE host = $1))
+               AND ($1::text IS NULL OR e.host = $1)
              ORDER BY e.seq LIMIT $3",
             host,
             after,
@@ -162,29 +191,44 @@ impl Store {
         Ok(seq.fetch_one(&self.pool).await?)
     }
 
-    /// Hears when events or work arrive from any process.
+    /// Hears when events, work or changes for the edge arrive from any process.
     ///
     /// # Errors
     /// If the database fails.
     pub async fn listen(&self) -> Result<Listener, StoreError> {
         let mut inner = PgListener::connect_with(&self.pool).await?;
-        inner.listen_all(["nomenta_events", "nomenta_work"]).await?;
+        inner.listen_all(["nomenta_events", "nomenta_work", "nomenta_edge"]).await?;
         Ok(Listener { inner })
     }
 }
 
-/// Hears when events or work arrive.
+/// Hears when something arrives.
 pub struct Listener {
     inner: PgListener,
 }
 
+/// What has arrived.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Heard {
+    /// Events.
+    Events,
+    /// Work to do.
+    Work,
+    /// Changes for the edge.
+    Edge,
+}
+
 impl Listener {
-    /// Waits for the next call; `true` if it is about events. The connection
-    /// is made anew by itself when it breaks.
+    /// Waits for the next call. The connection is made anew by itself when it
+    /// breaks.
     ///
     /// # Errors
     /// If the database stays away.
-    pub async fn heard(&mut self) -> Result<bool, StoreError> {
-        Ok(self.inner.recv().await?.channel() == "nomenta_events")
+    pub async fn heard(&mut self) -> Result<Heard, StoreError> {
+        Ok(match self.inner.recv().await?.channel() {
+            "nomenta_events" => Heard::Events,
+            "nomenta_edge" => Heard::Edge,
+            _ => Heard::Work,
+        })
     }
 }

@@ -9,12 +9,15 @@
 mod accounts;
 mod certificates;
 mod domains;
+mod edge;
 mod error;
 mod events;
 mod ingresses;
 mod keys;
 mod looks;
 mod orders;
+mod revocations;
+mod sealing;
 mod sweeps;
 mod tasks;
 
@@ -23,14 +26,17 @@ use std::time::Duration;
 use sqlx::PgPool;
 use sqlx::postgres::PgPoolOptions;
 
-pub use accounts::{AccountRow, SiteRow};
-pub use certificates::{FeedRow, Held};
+pub use accounts::{AccountRow, NewSite, SiteRow};
+pub use certificates::{Advised, CertificateFilter, CertificateRow, DayCount};
 pub use domains::{DomainRecord, NewDomain, RosterFilter, RosterRow};
+pub use edge::{EdgeRow, TlsAnswer};
 pub use error::StoreError;
-pub use events::{EventKind, EventRow, Listener};
+pub use events::{EventKind, EventRow, Heard, Listener};
 pub use keys::KeyRow;
 pub use looks::{FindingRow, Looked, SpreadRow};
-pub use orders::{Issued, OrderRow};
+pub use orders::{Issued, Limits, NewChallenge, NewOrder, OrderRow, OrderStory};
+pub use revocations::{Revocation, RevocationRow};
+pub use sealing::Sealed;
 pub use sweeps::{Glanced, Sight, Sweep};
 pub use tasks::{Lease, TaskKind};
 

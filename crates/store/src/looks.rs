@@ -3,8 +3,10 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_core::baseline::Baseline;
+use nomenta_core::drift::Drift;
+use nomenta_core::evidence::Probe;
 use nomenta_core::finding::Finding;
-use nomenta_core::gate::Gates;
+use nomenta_core::gate::{GateName, GateState, Gates};
 use nomenta_core::step::Outcome;
 use nomenta_core::survey::Survey;
 use nomenta_core::token::Token;
@@ -14,8 +16,8 @@ use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::events::{self, About, EventKind};
-use crate::tasks::{self, TaskKind};
-use crate::{DomainRecord, Lease, Store, StoreError};
+use crate::orders::{self, NewOrder};
+use crate::{DomainRecord, Lease, Store, StoreError, edge, tasks};
 
 /// What a look found.
 pub struct Looked<'a> {
@@ -25,8 +27,12 @@ pub struct Looked<'a> {
     pub baseline: Option<&'a Baseline>,
     /// The judgement.
     pub outcome: &'a Outcome,
-    /// Opens an order, to be worked on next.
-    pub sealed_key: Option<&'a [u8]>,
+    /// What a browser got, where that was tried.
+    pub probe: Option<&'a Probe>,
+    /// What has changed about a domain that was in order.
+    pub drifts: &'a [Drift],
+    /// An order to open, to be worked on next.
+    pub order: Option<&'a NewOrder>,
 }
 
 /// Who saw the routing from one moment on.
@@ -52,7 +58,7 @@ pub struct FindingRow {
 }
 
 impl Store {
-    /// Writes what a look found. An order that is open already is left alone.
+    /// Writes what a look found. No second order is opened beside one on the way.
     ///
     /// # Errors
     /// [`StoreError::LeaseLost`] if another process has taken the task; then
@@ -64,7 +70,7 @@ impl Store {
         looked: &Looked<'_>,
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        let Looked { survey, baseline, outcome, sealed_key } = looked;
+        let Looked { survey, baseline, outcome, probe, drifts, order } = looked;
         let name = before.domain.routed();
         let about = About { id: before.id, host: &name };
         let mut tx = self.pool.begin().await?;
@@ -72,7 +78,7 @@ impl Store {
         sqlx::query!(
             "UPDATE domains SET zone = $2, gates = $3, stage = $4, spread = $5, fingerprint = $6,
              quiet_looks = $7, survey = $8, looked_at = $9, moved_at = $10,
-             baseline = coalesce(baseline, $11) WHERE id = $1",
+             baseline = coalesce(baseline, $11), probe = coalesce($12, probe) WHERE id = $1",
             before.id,
             outcome.zone,
             json!(outcome.gates),
@@ -83,7 +89,8 @@ impl Store {
             json!(survey),
             now,
             outcome.moved_at,
-            baseline.map(|b| json!(b))
+            baseline.map(|b| json!(b)),
+            probe.map(|p| json!(p))
         )
         .execute(&mut *tx)
         .await?;
@@ -91,12 +98,15 @@ impl Store {
         let mut happened = gate_events(&before.domain.gates, &outcome.gates, token);
         happened.extend(write_findings(&mut tx, before.id, &outcome.findings, token, now).await?);
         write_spread(&mut tx, before.id, &outcome.waits, now).await?;
-        if let Some(sealed_key) = sealed_key
-            && open_order(&mut tx, before.id, sealed_key, now).await?
-        {
-            happened.push((EventKind::OrderPlaced, json!({})));
-        }
+        happened.extend(drifts.iter().map(|drift| (EventKind::Drift, masked(drift, token))));
         events::append(&mut tx, about, now, &happened).await?;
+        if let Some(order) = order {
+            orders::open(&mut tx, order, now).await?;
+        }
+        if is_routed_otherwise(&before.domain.gates, &outcome.gates) {
+            let other = before.domain.pair.as_ref().map(|pair| pair.other.as_str());
+            edge::touch(&mut tx, &std::iter::once(name.as_str()).chain(other).collect::<Vec<_>>()).await?;
+        }
         tx.commit().await?;
         Ok(())
     }
@@ -133,6 +143,21 @@ impl Store {
             })
             .collect()
     }
+}
+
+/// Whether the edge must know: a route comes and goes with ownership, the
+/// redirect to a primary with its certificate.
+fn is_routed_otherwise(before: &Gates, after: &Gates) -> bool {
+    let counts = |gates: &Gates, name| {
+        matches!(gates.get(name).state, GateState::Passed | GateState::Lapsed)
+    };
+    let differs = |name| counts(before, name) != counts(after, name);
+    differs(GateName::Ownership) || differs(GateName::Certificate)
+}
+
+fn masked(drift: &Drift, token: &Token) -> Value {
+    let mask = |values: &[String]| values.iter().map(|v| token.mask_in(v)).collect::<Vec<_>>();
+    json!({ "what": drift.what, "from": mask(&drift.from), "to": mask(&drift.to) })
 }
 
 /// Adds a row when other vantages see the routing than before.
@@ -214,28 +239,4 @@ async fn write_findings(
         }
     }
     Ok(happened)
-}
-
-/// Opens an order and queues the work on it; `false` if one is open already.
-async fn open_order(
-    tx: &mut PgConnection,
-    domain_id: Uuid,
-    sealed_key: &[u8],
-    now: DateTime<Utc>,
-) -> Result<bool, StoreError> {
-    let opened = sqlx::query!(
-        "INSERT INTO orders (id, domain_id, state, sealed_key, placed_at) VALUES ($1, $2, 'open', $3, $4)
-         ON CONFLICT (domain_id) WHERE state = 'open' DO NOTHING",
-        Uuid::now_v7(),
-        domain_id,
-        sealed_key,
-        now
-    )
-    .execute(&mut *tx)
-    .await?;
-    if opened.rows_affected() == 0 {
-        return Ok(false);
-    }
-    tasks::wake(tx, domain_id, TaskKind::Order, now).await?;
-    Ok(true)
 }

@@ -152,6 +152,20 @@ pub(crate) async fn wake(
     Ok(())
 }
 
+/// Makes a domain due for a look, if it has not left in the meantime.
+pub(crate) async fn wake_if_there(
+    tx: &mut PgConnection,
+    domain_id: Uuid,
+    due: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let there =
+        sqlx::query_scalar!("SELECT id FROM domains WHERE id = $1 AND released_at IS NULL", domain_id);
+    match there.fetch_optional(&mut *tx).await? {
+        Some(id) => wake(tx, id, TaskKind::Look, due).await,
+        None => Ok(()),
+    }
+}
+
 /// Ends a task: due again, with what a quick look must read then, or gone. Void
 /// if the lease was lost.
 pub(crate) async fn finish(

@@ -29,8 +29,9 @@ pub(crate) async fn account(client: &Client, shape: Shape, verb: AccountVerb) ->
 
 pub(crate) async fn site(client: &Client, shape: Shape, verb: SiteVerb) -> anyhow::Result<Done> {
     match verb {
-        SiteVerb::Add { name, account, ingress } => {
-            let added: NewSite = client.post("sites", &NewSite { name, account, ingress }).await?;
+        SiteVerb::Add { name, account, ingress, entry_path, error_path } => {
+            let new = NewSite { name, account, ingress, entry_path, error_path };
+            let added: NewSite = client.post("sites", &new).await?;
             said(shape, &added, &format!("Added the site {} to {}.", added.name, added.account))
         }
         SiteVerb::List => {

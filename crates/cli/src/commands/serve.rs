@@ -7,13 +7,15 @@ use std::time::Duration;
 use anyhow::{Context, ensure};
 use chrono::Duration as Span;
 use nomenta_certs::VisitorConfig;
-use nomenta_certs::acme::AcmeConfig;
+use nomenta_certs::acme::{AcmeConfig, ExternalAccount};
+use nomenta_core::certificate::Method;
 use nomenta_core::form::Book;
 use nomenta_core::ingress::Platform;
 use nomenta_core::names;
 use nomenta_core::policy::Policy;
+use nomenta_dns::responder::ChallengeZone;
 use nomenta_dns::{DnsConfig, Egress, Politeness};
-use nomenta_service::{BootKey, Role, ServiceConfig};
+use nomenta_service::{BootKey, ChallengeDns, Role, ServiceConfig};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
@@ -51,24 +53,43 @@ pub(crate) fn on_signal() -> anyhow::Result<CancellationToken> {
 fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
     let patience = Duration::from_secs(5);
     let egress = match options.egress {
-        EgressRule::Public => Egress::Public,
-        EgressRule::Loopback => Egress::LoopbackOnly,
+        EgressRule::Public => Egress::public(),
+        EgressRule::Loopback => Egress::loopback(),
+        EgressRule::Listed => Egress::nothing(),
     };
+    let egress = egress.and(options.egress_list);
+    ensure!(
+        options.validation != Method::Dns || options.acme_dns.is_some(),
+        "--validation dns-01 needs --acme-zone and --acme-dns, so that the CA's questions can be answered"
+    );
     ensure!(!options.brand.is_empty(), "--brand must not be empty");
     let seconds = |s: u32| Span::seconds(s.into());
     let boot = |name: &str, role, secret: Option<String>| {
         secret.map(|secret| BootKey { name: format!("{name} (configuration)"), role, secret })
     };
     let keys = [boot("admin", Role::Admin, options.admin_key), boot("edge", Role::Edge, options.edge_key)];
+    let external_account = match (options.acme_external_id, options.acme_external_key) {
+        (Some(id), Some(key)) => Some(ExternalAccount::new(id, &key).map_err(anyhow::Error::msg)?),
+        _ => None,
+    };
+    let challenge_dns = match (&options.acme_zone, options.acme_dns) {
+        (Some(zone), Some(listen)) => {
+            Some(ChallengeDns { listen, zone: ChallengeZone::new(zone, &options.acme_name_server)? })
+        }
+        _ => None,
+    };
     Ok(ServiceConfig {
         listen: options.listen,
         database: options.database,
-        sealing_key: options.sealing_key,
+        sealing_key: secret(options.sealing_key, options.sealing_key_file.as_deref())?
+            .context("No sealing key was given")?,
+        former_sealing_key: secret(options.former_sealing_key, options.former_sealing_key_file.as_deref())?,
         platform: Platform {
             zone: names::normal(&options.platform_zone),
             brand: options.brand,
             proof_zone: options.proof_zone.as_deref().map(names::normal),
             acme_zone: options.acme_zone.as_deref().map(names::normal),
+            dns_for_all: options.validation == Method::Dns,
         },
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
         policy: Policy {
@@ -80,6 +101,12 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             quick_looks: options.quick_looks.into(),
             patience: seconds(options.patience),
             order_retry: seconds(options.order_retry),
+            method: options.validation,
+            fronting: options.proxies,
+            grace: seconds(options.grace),
+            pair_hold: seconds(options.pair_hold),
+            orders_per_domain: options.domain_orders,
+            orders_per_account: options.account_orders,
             ..Policy::default()
         },
         dns: DnsConfig {
@@ -93,7 +120,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
                 in_flight: options.server_window as usize,
                 per_second: options.server_rate,
             },
-            egress,
+            egress: egress.clone(),
         },
         visits: VisitorConfig {
             http_port: options.http_port,
@@ -102,14 +129,24 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             egress,
         },
         trust: options.trust,
+        key_kind: options.certificate_key,
+        challenge_dns,
         acme: AcmeConfig {
             directory: options.acme_directory,
-            directory_root: options.acme_root,
+            directory_roots: options.acme_roots,
             contact: options.acme_contact,
+            external_account,
             patience: Duration::from_secs(60),
         },
         boot_keys: keys.into_iter().flatten().collect(),
     })
+}
+
+/// A secret that was given, or stands in a file.
+fn secret(given: Option<String>, file: Option<&Path>) -> anyhow::Result<Option<String>> {
+    let Some(file) = file else { return Ok(given) };
+    let text = fs::read_to_string(file).with_context(|| format!("Cannot read {}", file.display()))?;
+    Ok(Some(text.trim().to_owned()))
 }
 
 fn read_book(path: &Path) -> anyhow::Result<Book> {

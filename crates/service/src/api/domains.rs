@@ -67,7 +67,6 @@ pub(super) async fn roster(
 }
 
 fn next_link(query: &RosterQuery, after: &str, limit: i64) -> Result<HeaderValue, Problem> {
-    let encode = |v: &str| v.bytes().map(percent).collect::<String>();
     let mut link = format!("/api/v1/domains?after={after}&limit={limit}");
     for (name, value) in [("stage", &query.stage), ("account", &query.account), ("text", &query.text)] {
         if let Some(value) = value {
@@ -75,6 +74,11 @@ fn next_link(query: &RosterQuery, after: &str, limit: i64) -> Result<HeaderValue
         }
     }
     HeaderValue::from_str(&format!("<{link}>; rel=\"next\"")).map_err(|e| Problem::internal(e.to_string()))
+}
+
+/// A value as it may stand in a query.
+pub(super) fn encode(value: &str) -> String {
+    value.bytes().map(percent).collect()
 }
 
 /// RFC 3986, section 2.1.

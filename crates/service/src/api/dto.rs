@@ -3,7 +3,8 @@
 use chrono::{DateTime, Utc};
 use nomenta_core::baseline::{Baseline, Compared};
 use nomenta_core::domain::Pair;
-use nomenta_core::evidence::{CertificateFacts, Problem as IssuerProblem};
+use nomenta_core::certificate::{Held, Method};
+use nomenta_core::evidence::{CertificateFacts, Probe, Problem as IssuerProblem};
 use nomenta_core::finding::{Edit, Finding, Severity};
 use nomenta_core::form::Form;
 use nomenta_core::gate::{Gate, GateName, Gates};
@@ -51,6 +52,10 @@ pub struct Site {
     pub ingress: String,
     /// Host under the platform's own zone.
     pub default_host: String,
+    /// Where visitors enter.
+    pub entry_path: String,
+    /// What they get when something is missing.
+    pub error_path: String,
     /// Since when.
     pub created_at: DateTime<Utc>,
 }
@@ -64,6 +69,12 @@ pub struct NewSite {
     pub account: String,
     /// Ingress that its traffic lands on.
     pub ingress: String,
+    /// Where visitors enter.
+    #[serde(default = "root")]
+    pub entry_path: String,
+    /// What they get when something is missing.
+    #[serde(default = "root")]
+    pub error_path: String,
 }
 
 /// Targets of an ingress, as typed.
@@ -82,6 +93,10 @@ pub struct Targets {
     /// Whether a subdomain may have the addresses instead of a CNAME.
     #[serde(default = "yes")]
     pub subdomain_addresses: bool,
+}
+
+fn root() -> String {
+    "/".into()
 }
 
 fn yes() -> bool {
@@ -397,21 +412,36 @@ pub struct Who {
 /// What the platform's edge needs.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct EdgeFeed {
+    /// Number of the latest change that is in it: where a stream of changes is
+    /// to begin.
+    pub position: i64,
     /// Hosts and what they show.
     pub routes: Vec<EdgeRoute>,
     /// Chains and keys, by host.
     pub certificates: Vec<EdgeCertificate>,
+    /// Certificates for the protocol `acme-tls/1` alone (RFC 8737), by host.
+    pub challenges: Vec<EdgeCertificate>,
 }
 
 /// One host.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct EdgeRoute {
-    /// The customer's domain.
+    /// The customer's domain, `*.` before it for every name under it; or a
+    /// site's default host.
     pub host: String,
     /// The site to show.
     pub site: String,
     /// The site's default host.
     pub default_host: String,
+    /// Where visitors of `/` enter.
+    pub entry_path: String,
+    /// What they get when something is missing.
+    pub error_path: String,
+    /// The primary of the pair: every visitor is sent on there, by HTTPS and
+    /// with one hop.
+    pub redirect_to: Option<String>,
+    /// Whether to answer with `X-Robots-Tag: noindex`.
+    pub noindex: bool,
 }
 
 /// A certificate with its key.
@@ -425,10 +455,157 @@ pub struct EdgeCertificate {
     pub key_pem: String,
 }
 
+/// What the edge needs for one host from now on; what is missing is to be
+/// dropped.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct EdgeChange {
+    /// The host.
+    pub host: String,
+    /// Its route.
+    pub route: Option<EdgeRoute>,
+    /// Its certificate.
+    pub certificate: Option<EdgeCertificate>,
+    /// Its certificate for `acme-tls/1`.
+    pub challenge: Option<EdgeCertificate>,
+}
+
 /// Long poll of the feed.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct FeedQuery {
     /// Seconds to wait for a change when the ETag still holds, at most 55.
     pub wait: Option<u64>,
+}
+
+/// Where to begin the stream of changes.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ChangesQuery {
+    /// Position of the snapshot, or number of the last change seen.
+    pub after: Option<i64>,
+}
+
+/// A domain's certificate, and what happens to it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CertificateView {
+    /// The domain.
+    pub host: String,
+    /// How control over it is shown to the CA.
+    pub method: Method,
+    /// The certificate that is held.
+    pub held: Option<Held>,
+    /// The latest order.
+    pub order: Option<OrderView>,
+    /// What a browser got at the last full look.
+    pub probe: Option<Probe>,
+    /// Revocations, newest first.
+    pub revocations: Vec<RevocationView>,
+}
+
+/// An order and its story.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OrderView {
+    /// Names it is for.
+    pub names: Vec<String>,
+    /// How control is shown.
+    pub method: String,
+    /// `open`, `issued` or `refused`.
+    pub state: String,
+    /// The CA's problem document, if it refused.
+    pub problem: Option<IssuerProblem>,
+    /// When another may be placed, if it refused.
+    pub retry_at: Option<DateTime<Utc>>,
+    /// When it was placed.
+    pub placed_at: DateTime<Utc>,
+    /// When it ended.
+    pub ended_at: Option<DateTime<Utc>>,
+    /// What happened, step by step.
+    pub steps: Vec<OrderStep>,
+}
+
+/// One step of an order.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OrderStep {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// What happened.
+    pub said: String,
+}
+
+/// A revocation.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RevocationView {
+    /// Serial number of the certificate.
+    pub serial: String,
+    /// Why (RFC 5280, section 5.3.1).
+    pub reason: String,
+    /// When it was asked for.
+    pub asked_at: DateTime<Utc>,
+    /// When the CA did it.
+    pub done_at: Option<DateTime<Utc>>,
+    /// Why the CA has not done it yet.
+    pub problem: Option<String>,
+}
+
+/// A certificate that the customer brings.
+#[derive(Clone, Serialize, Deserialize, ToSchema)]
+pub struct BroughtCertificate {
+    /// Chain as PEM, the domain's own certificate first.
+    pub chain_pem: String,
+    /// Its private key as PKCS #8 PEM.
+    pub key_pem: String,
+}
+
+/// Why a certificate is revoked.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewRevocation {
+    /// `unspecified`, `keyCompromise`, `superseded` or `cessationOfOperation`
+    /// (RFC 5280, section 5.3.1).
+    pub reason: String,
+}
+
+/// How many certificates are revoked.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Revoked {
+    /// Certificates given up; the CA is told within moments.
+    pub certificates: usize,
+}
+
+/// A certificate of the fleet.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FleetCertificate {
+    /// The domains that it is served for.
+    pub hosts: Vec<String>,
+    /// The account.
+    pub account: String,
+    /// The certificate.
+    #[serde(flatten)]
+    pub held: Held,
+    /// When it was issued or brought in.
+    pub issued_at: DateTime<Utc>,
+}
+
+/// Which part of the fleet's certificates.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct CertificateQuery {
+    /// Only those that run out within so many days.
+    pub within_days: Option<u32>,
+    /// Only this account.
+    pub account: Option<String>,
+    /// Only those after this one: the cursor in the `Link` header.
+    pub after: Option<String>,
+    /// Certificates at most, 1 to 500; 100 if left out.
+    pub limit: Option<i64>,
+}
+
+/// How many certificates run out, or are renewed, on one of the coming days.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CertificateDay {
+    /// Days from today.
+    pub day: i32,
+    /// Run out then; what has run out counts for today.
+    pub ending: i64,
+    /// Are renewed then; what is overdue counts for today.
+    pub renewing: i64,
 }

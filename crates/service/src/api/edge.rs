@@ -1,19 +1,22 @@
 //! What the platform's edge servers need: routes, certificates, challenge
 //! answers. For `edge` keys alone, since private keys are in it.
 
+use std::collections::HashMap;
+use std::convert::Infallible;
 use std::sync::Arc;
 use std::time::Duration;
 
+use async_stream::stream;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::sse::{self, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
-use data_encoding::HEXLOWER;
-use nomenta_store::FeedRow;
-use sha2::{Digest, Sha256};
+use futures::Stream;
+use nomenta_store::{EdgeRow, StoreError, TlsAnswer};
 use tokio::time::{Instant, timeout_at};
 
-use super::dto::{EdgeCertificate, EdgeFeed, EdgeRoute, FeedQuery};
+use super::dto::{ChangesQuery, EdgeCertificate, EdgeChange, EdgeFeed, EdgeRoute, FeedQuery};
 use crate::App;
 use crate::access::Caller;
 use crate::look::PRIVATE_KEY;
@@ -21,9 +24,11 @@ use crate::problem::{Params, Problem};
 use crate::role::Role;
 
 const LONGEST_WAIT: u64 = 55;
+/// Changes sent at once.
+const BATCH: i64 = 500;
 
-/// Routes and certificates. With `If-None-Match` and `wait`, answers as soon
-/// as they change, or with 304 when the time is up.
+/// Routes and certificates, whole. With `If-None-Match` and `wait`, answers as
+/// soon as they change, or with 304 when the time is up.
 #[utoipa::path(get, path = "/api/v1/edge/feed", params(FeedQuery),
     responses((status = 200, body = EdgeFeed), (status = 304), (status = 403, body = Problem)))]
 pub(super) async fn feed(
@@ -35,12 +40,15 @@ pub(super) async fn feed(
     caller.needs(Role::Edge)?;
     let known = headers.get(header::IF_NONE_MATCH).and_then(|v| v.to_str().ok()).unwrap_or_default();
     let deadline = Instant::now() + Duration::from_secs(query.wait.unwrap_or(0).min(LONGEST_WAIT));
-    let mut ticks = app.hub.events();
+    let mut ticks = app.hub.edge();
     loop {
         ticks.mark_unchanged();
-        let feed = EdgeFeed::from_rows(&app, app.store.feed().await?)?;
-        let etag = etag(&feed)?;
+        // Read first: what changes meanwhile is sent again rather than lost.
+        let position = app.store.edge_position().await?;
+        let etag = HeaderValue::try_from(format!("\"{position}\""));
+        let etag = etag.map_err(|e| Problem::internal(e.to_string()))?;
         if etag != known {
+            let feed = snapshot(&app, position).await?;
             return Ok(([(header::ETAG, etag)], Json(feed)).into_response());
         }
         let changed = tokio::select! {
@@ -53,26 +61,117 @@ pub(super) async fn feed(
     }
 }
 
-impl EdgeFeed {
-    fn from_rows(app: &App, rows: Vec<FeedRow>) -> Result<Self, Problem> {
-        let (mut routes, mut certificates) = (Vec::new(), Vec::new());
-        for row in rows {
-            if let (Some(chain_pem), Some(sealed)) = (row.chain_pem, row.sealed_key) {
-                let key =
-                    app.sealer.open(PRIVATE_KEY, &sealed).map_err(|e| Problem::internal(e.to_string()))?;
-                let key_pem = String::from_utf8_lossy(&key).into_owned();
-                certificates.push(EdgeCertificate { host: row.host.clone(), chain_pem, key_pem });
-            }
-            routes.push(EdgeRoute { host: row.host, site: row.site, default_host: row.default_host });
+async fn snapshot(app: &App, position: i64) -> Result<EdgeFeed, StoreError> {
+    let rows = app.store.edge_rows(None).await?;
+    let challenges = app.store.tls_answers(None).await?.into_iter().map(answering).collect();
+    let (mut routes, mut certificates) = (Vec::with_capacity(rows.len()), Vec::new());
+    for row in rows {
+        let (route, certificate) = unsealed(app, row);
+        routes.push(route);
+        certificates.extend(certificate);
+    }
+    Ok(EdgeFeed { position, routes, certificates, challenges })
+}
+
+fn answering(answer: TlsAnswer) -> EdgeCertificate {
+    let TlsAnswer { name: host, chain_pem, key_pem } = answer;
+    EdgeCertificate { host, chain_pem, key_pem }
+}
+
+/// A host's route and certificate. A key that cannot be opened costs its own
+/// host the certificate, and no other.
+fn unsealed(app: &App, row: EdgeRow) -> (EdgeRoute, Option<EdgeCertificate>) {
+    let key = row.sealed_key.as_deref().and_then(|sealed| match app.sealer.open(PRIVATE_KEY, sealed) {
+        Ok(key) => String::from_utf8(key).ok(),
+        Err(error) => {
+            tracing::error!(host = row.host, %error, "a certificate is kept from the edge");
+            None
         }
-        Ok(Self { routes, certificates })
+    });
+    let certificate = row.chain_pem.zip(key);
+    let host = row.host.clone();
+    let certificate = certificate.map(|(chain_pem, key_pem)| EdgeCertificate { host, chain_pem, key_pem });
+    let route = EdgeRoute {
+        host: row.host,
+        site: row.site,
+        default_host: row.default_host,
+        entry_path: row.entry_path,
+        error_path: row.error_path,
+        redirect_to: row.redirect_to,
+        noindex: row.is_default,
+    };
+    (route, certificate)
+}
+
+/// Changes as they happen, as server-sent events of the type `change`. Starts
+/// after `after` or the `Last-Event-ID` header; an event of the type `reset`
+/// says that changes that old are no longer kept, and the feed is to be read
+/// whole.
+#[utoipa::path(get, path = "/api/v1/edge/changes", params(ChangesQuery),
+    responses((status = 200, content_type = "text/event-stream", body = EdgeChange), (status = 403, body = Problem)))]
+pub(super) async fn changes(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    headers: HeaderMap,
+    Params(query): Params<ChangesQuery>,
+) -> Result<Sse<impl Stream<Item = Result<sse::Event, Infallible>>>, Problem> {
+    caller.needs(Role::Edge)?;
+    let last_id = headers.get("last-event-id").and_then(|v| v.to_str().ok()?.parse().ok());
+    let after = match last_id.or(query.after) {
+        Some(after) => after,
+        None => app.store.edge_position().await?,
+    };
+    Ok(Sse::new(follow(app, after)).keep_alive(KeepAlive::default()))
+}
+
+fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event, Infallible>> {
+    stream! {
+        let mut ticks = app.hub.edge();
+        yield Ok(sse::Event::default().comment("listening"));
+        while !app.stop.is_cancelled() {
+            match changed(&app, after).await {
+                Ok(None) => {
+                    yield Ok(sse::Event::default().event("reset").data("read the feed whole"));
+                    break;
+                }
+                Ok(Some(batch)) if !batch.is_empty() => {
+                    for (number, change) in batch {
+                        after = number;
+                        let event = sse::Event::default().id(number.to_string()).event("change");
+                        yield Ok(event.json_data(change).unwrap_or_default());
+                    }
+                }
+                // Whoever follows comes again, from where they were.
+                Err(error) => {
+                    tracing::warn!(%error, "a stream of changes ends");
+                    break;
+                }
+                Ok(Some(_)) => tokio::select! {
+                    () = app.stop.cancelled() => {}
+                    changed = ticks.changed() => if changed.is_err() { break },
+                },
+            }
+        }
     }
 }
 
-fn etag(feed: &EdgeFeed) -> Result<HeaderValue, Problem> {
-    let bytes = serde_json::to_vec(feed).map_err(|e| Problem::internal(e.to_string()))?;
-    let tag = format!("\"{}\"", HEXLOWER.encode(&Sha256::digest(bytes)[..16]));
-    HeaderValue::from_str(&tag).map_err(|e| Problem::internal(e.to_string()))
+/// What the edge needs for the hosts that changed after `after`.
+async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>, StoreError> {
+    let Some(numbered) = app.store.edge_changes(after, BATCH).await? else { return Ok(None) };
+    if numbered.is_empty() {
+        return Ok(Some(Vec::new()));
+    }
+    let hosts: Vec<String> = numbered.iter().map(|(_, host)| host.clone()).collect();
+    let rows = app.store.edge_rows(Some(&hosts)).await?.into_iter().map(|row| (row.host.clone(), row));
+    let mut rows: HashMap<_, _> = rows.collect();
+    let answers = app.store.tls_answers(Some(&hosts)).await?.into_iter().map(|a| (a.name.clone(), a));
+    let mut answers: HashMap<_, _> = answers.collect();
+    let change = |(number, host): (i64, String)| {
+        let (route, certificate) = rows.remove(&host).map(|row| unsealed(app, row)).unzip();
+        let challenge = answers.remove(&host).map(answering);
+        (number, EdgeChange { host, route, certificate: certificate.flatten(), challenge })
+    };
+    Ok(Some(numbered.into_iter().map(change).collect()))
 }
 
 /// What to answer under `/.well-known/acme-challenge/`, to a CA or to our own
@@ -86,9 +185,9 @@ pub(super) async fn challenge(
     Path(token): Path<String>,
 ) -> Result<String, Problem> {
     caller.needs(Role::Edge)?;
-    if token.starts_with("canary-") {
-        return Ok(app.sealer.canary_answer(&token));
-    }
-    let answer = app.store.challenge(&token).await?;
+    let answer = match app.sealer.canary_answer(&token) {
+        Some(answer) => Some(answer),
+        None => app.store.challenge(&token).await?,
+    };
     answer.ok_or_else(|| Problem::not_found("No open order has this challenge."))
 }

@@ -1,5 +1,6 @@
 //! The API under `/api/v1`, and its OpenAPI document.
 
+mod certificates;
 mod domains;
 pub mod dto;
 mod edge;
@@ -58,16 +59,24 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(registry::revoke_key))
         .routes(routes!(domains::roster, domains::enrol))
         .routes(routes!(domains::stages))
-        .routes(routes!(domains::domain))
+        .routes(routes!(domains::domain, certificates::release))
         .routes(routes!(domains::sheet))
         .routes(routes!(domains::rotate))
         .routes(routes!(domains::baseline))
         .routes(routes!(domains::survey, domains::look))
+        .routes(routes!(certificates::fleet))
+        .routes(routes!(certificates::days))
+        .routes(routes!(certificates::certificate, certificates::bring))
+        .routes(routes!(certificates::chain))
+        .routes(routes!(certificates::preflight))
+        .routes(routes!(certificates::renew))
+        .routes(routes!(certificates::revoke))
         .routes(routes!(events::history))
         .routes(routes!(events::live))
         .routes(routes!(operations::catalogue))
         .routes(routes!(session::who, session::sign_in, session::sign_out))
         .routes(routes!(edge::feed))
+        .routes(routes!(edge::changes))
         .routes(routes!(edge::challenge))
 }
 

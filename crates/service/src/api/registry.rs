@@ -83,6 +83,8 @@ pub(super) async fn sites(State(app): State<Arc<App>>, caller: Caller) -> Result
         account: r.account,
         ingress: r.ingress,
         default_host: r.default_host,
+        entry_path: r.entry_path,
+        error_path: r.error_path,
         created_at: r.created_at,
     };
     Ok(Json(rows.map(site).collect()))
@@ -99,8 +101,29 @@ pub(super) async fn add_site(
     caller.needs(Role::Admin)?;
     let name = short_name("name", &new.name)?;
     let default_host = app.config.platform.default_host(&name);
-    app.store.add_site(&new.account, &name, &new.ingress, &default_host).await.map_err(at_field)?;
+    let (entry_path, error_path) = (path("entry_path", &new.entry_path)?, path("error_path", &new.error_path)?);
+    let site = nomenta_store::NewSite {
+        account: &new.account,
+        name: &name,
+        ingress: &new.ingress,
+        default_host: &default_host,
+        entry_path,
+        error_path,
+    };
+    app.store.add_site(&site).await.map_err(at_field)?;
     Ok((StatusCode::CREATED, Json(NewSite { name, ..new })))
+}
+
+/// A path on the site, as it stands in a web address.
+fn path<'a>(field: &str, typed: &'a str) -> Result<&'a str, Problem> {
+    let sound = typed.starts_with('/') && typed.bytes().all(|b| b.is_ascii_graphic() && b != b'#');
+    match sound {
+        true => Ok(typed),
+        false => {
+            let message = format!("{typed} is not a path on the site. Begin with a slash, as in /timetable.");
+            Err(Problem::field(field, "path", message))
+        }
+    }
 }
 
 /// All ingresses by name.

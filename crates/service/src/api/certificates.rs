@@ -1,0 +1,296 @@
+//! Certificates: of one domain, and of the fleet.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use chrono::{DateTime, Duration, Utc};
+use nomenta_certs::brought;
+use nomenta_core::preflight::Check;
+use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory};
+
+use super::domains::find;
+use super::dto::{
+    BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, NewRevocation,
+    OrderStep, OrderView, RevocationView, Revoked,
+};
+use crate::access::Caller;
+use crate::keeper::REASONS;
+use crate::look::PRIVATE_KEY;
+use crate::problem::{Body, Params, Problem};
+use crate::role::Role;
+use crate::{App, look};
+
+const PAGE: i64 = 100;
+const LARGEST_PAGE: i64 = 500;
+/// How far the days of the fleet reach.
+const DAYS: i32 = 120;
+
+/// The fleet's certificates, first those that run out first, a page at a time;
+/// the `Link` header leads to the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/certificates", params(CertificateQuery),
+    responses((status = 200, body = [FleetCertificate]), (status = 422, body = Problem)))]
+pub(super) async fn fleet(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<CertificateQuery>,
+) -> Result<(HeaderMap, Json<Vec<FleetCertificate>>), Problem> {
+    caller.needs(Role::Viewer)?;
+    let limit = query.limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE);
+    let filter = CertificateFilter {
+        before: query.within_days.map(|days| Utc::now() + Duration::days(days.into())),
+        account: query.account.clone(),
+        after: query.after.as_deref().map(cursor).transpose()?,
+    };
+    let mut rows = app.store.certificates(&filter, limit + 1).await?;
+    let mut headers = HeaderMap::new();
+    let fit = usize::try_from(limit).unwrap_or(usize::MAX);
+    if rows.len() > fit {
+        rows.truncate(fit);
+        if let Some(last) = rows.last() {
+            headers.insert(header::LINK, next_link(&query, last, limit)?);
+        }
+    }
+    Ok((headers, Json(rows.into_iter().map(fleet_certificate).collect())))
+}
+
+fn fleet_certificate(row: CertificateRow) -> FleetCertificate {
+    let CertificateRow { hosts, account, held, issued_at, .. } = row;
+    FleetCertificate { hosts, account, held, issued_at }
+}
+
+/// Reads the cursor of a page: the end of the last certificate in microseconds,
+/// and its key.
+fn cursor(text: &str) -> Result<(DateTime<Utc>, uuid::Uuid), Problem> {
+    let read = || {
+        let (end, id) = text.split_once('.')?;
+        Some((DateTime::from_timestamp_micros(end.parse().ok()?)?, id.parse().ok()?))
+    };
+    read().ok_or_else(|| Problem::field("after", "cursor", "This is no cursor. Take it from the Link header."))
+}
+
+fn next_link(query: &CertificateQuery, last: &CertificateRow, limit: i64) -> Result<HeaderValue, Problem> {
+    let end = last.held.facts.not_after.timestamp_micros();
+    let mut link = format!("/api/v1/certificates?after={end}.{}&limit={limit}", last.id);
+    if let Some(days) = query.within_days {
+        link.push_str(&format!("&within_days={days}"));
+    }
+    if let Some(account) = &query.account {
+        link.push_str(&format!("&account={}", super::domains::encode(account)));
+    }
+    HeaderValue::from_str(&format!("<{link}>; rel=\"next\"")).map_err(|e| Problem::internal(e.to_string()))
+}
+
+/// How many certificates run out and are renewed on each of the coming 120
+/// days; days without any are left out.
+#[utoipa::path(get, path = "/api/v1/certificates/days", responses((status = 200, body = [CertificateDay])))]
+pub(super) async fn days(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+) -> Result<Json<Vec<CertificateDay>>, Problem> {
+    caller.needs(Role::Viewer)?;
+    let rows = app.store.certificate_days(Utc::now(), DAYS).await?.into_iter();
+    let day = |r: nomenta_store::DayCount| CertificateDay { day: r.day, ending: r.ending, renewing: r.renewing };
+    Ok(Json(rows.map(day).collect()))
+}
+
+/// A domain's certificate, the story of its latest order, what a browser gets,
+/// and what was revoked.
+#[utoipa::path(get, path = "/api/v1/domains/{host}/certificate",
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 200, body = CertificateView), (status = 404, body = Problem)))]
+pub(super) async fn certificate(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+) -> Result<Json<CertificateView>, Problem> {
+    let record = find(&app, &caller, &host).await?;
+    Ok(Json(view(&app, record).await?))
+}
+
+async fn view(app: &App, record: DomainRecord) -> Result<CertificateView, Problem> {
+    let host = record.domain.routed();
+    let revocations = app.store.revocations(&host).await?.into_iter();
+    let revocation = |r: nomenta_store::RevocationRow| RevocationView {
+        serial: r.serial,
+        reason: r.reason,
+        asked_at: r.asked_at,
+        done_at: r.done_at,
+        problem: r.problem,
+    };
+    Ok(CertificateView {
+        method: record.domain.method(&app.config.policy),
+        held: app.store.certificate(record.id).await?,
+        order: app.store.order_story(record.id).await?.map(order_view),
+        probe: record.probe,
+        revocations: revocations.map(revocation).collect(),
+        host,
+    })
+}
+
+fn order_view(story: OrderStory) -> OrderView {
+    let OrderStory { names, method, state, problem, retry_at, placed_at, ended_at, steps } = story;
+    let steps = steps.into_iter().map(|(at, said)| OrderStep { at, said }).collect();
+    OrderView { names, method, state, problem, retry_at, placed_at, ended_at, steps }
+}
+
+/// The certificate's chain (RFC 8555, section 9.1), leaf first; no key.
+#[utoipa::path(get, path = "/api/v1/domains/{host}/certificate/chain",
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 200, body = String, content_type = "application/pem-certificate-chain"),
+        (status = 404, body = Problem)))]
+pub(super) async fn chain(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+) -> Result<Response, Problem> {
+    let record = find(&app, &caller, &host).await?;
+    let chain = app.store.certificate_chain(record.id).await?;
+    let chain = chain.ok_or_else(|| Problem::not_found(format!("{host} has no certificate yet.")))?;
+    Ok(([(header::CONTENT_TYPE, "application/pem-certificate-chain")], chain).into_response())
+}
+
+/// Everything that the CA will ask, asked now; nothing is ordered.
+#[utoipa::path(post, path = "/api/v1/domains/{host}/certificate/preflight",
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 200, body = [Check]), (status = 404, body = Problem)))]
+pub(super) async fn preflight(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+) -> Result<Json<Vec<Check>>, Problem> {
+    let record = find(&app, &caller, &host).await?;
+    caller.needs(Role::Operator)?;
+    let checks = look::preflight(&app, &record).await.map_err(|e| Problem::unavailable(e.to_string()))?;
+    Ok(Json(checks))
+}
+
+/// Takes a certificate that the customer brings, and serves it from now on.
+#[utoipa::path(put, path = "/api/v1/domains/{host}/certificate", request_body = BroughtCertificate,
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 200, body = CertificateView), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn bring(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+    Body(new): Body<BroughtCertificate>,
+) -> Result<Json<CertificateView>, Problem> {
+    let record = on_the_platform(&app, &caller, &host).await?;
+    let (chain, key) = (new.chain_pem.as_str(), new.key_pem.as_str());
+    let facts = brought::check(chain, key, &record.domain.routed(), app.visitor.roots(), Utc::now());
+    let facts = facts.map_err(|unfit| {
+        let field = if unfit.is_of_key() { "key_pem" } else { "chain_pem" };
+        Problem::field(field, unfit.code(), unfit)
+    })?;
+    // Kept under the name that it is served for, even if a wildcard covers it.
+    let facts = nomenta_core::evidence::CertificateFacts {
+        names: with(facts.names, record.domain.routed()),
+        ..facts
+    };
+    app.store.bring(&record, &facts, chain, &app.sealer.seal(PRIVATE_KEY, key.as_bytes())).await?;
+    Ok(Json(view(&app, record).await?))
+}
+
+fn with(mut names: Vec<String>, name: String) -> Vec<String> {
+    if !names.contains(&name) {
+        names.push(name);
+    }
+    names
+}
+
+/// Renews the certificate now, once preflight passes. One that was brought in
+/// is replaced by one from the CA.
+#[utoipa::path(post, path = "/api/v1/domains/{host}/certificate/renewal",
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn renew(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+) -> Result<StatusCode, Problem> {
+    let record = on_the_platform(&app, &caller, &host).await?;
+    match app.store.renew_now(record.id).await? {
+        true => Ok(StatusCode::ACCEPTED),
+        false => Err(Problem::conflict(
+            "nothing-to-renew",
+            format!("{host} has no certificate to renew; it gets one once its gates are passed."),
+        )),
+    }
+}
+
+/// Revokes the domain's certificates. Another is ordered at once, with another
+/// key; until it is there the old one goes on being served.
+#[utoipa::path(post, path = "/api/v1/domains/{host}/certificate/revocation", request_body = NewRevocation,
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 202, body = Revoked), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub(super) async fn revoke(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+    Body(new): Body<NewRevocation>,
+) -> Result<(StatusCode, Json<Revoked>), Problem> {
+    let record = on_the_platform(&app, &caller, &host).await?;
+    let known = REASONS.iter().any(|(word, _)| *word == new.reason);
+    if !known {
+        let words: Vec<_> = REASONS.iter().map(|(word, _)| *word).collect();
+        let message = format!("{} is no reason. Use one of: {}.", new.reason, words.join(", "));
+        return Err(Problem::field("reason", "reason", message));
+    }
+    match app.store.revoke(&record, &new.reason).await? {
+        0 => Err(Problem::conflict("nothing-to-revoke", format!("{host} has no certificate from the CA."))),
+        certificates => Ok((StatusCode::ACCEPTED, Json(Revoked { certificates }))),
+    }
+}
+
+/// Lets the domain leave the platform: no more looks, its route is withdrawn
+/// and its certificate revoked. Its name may be taken in anew.
+#[utoipa::path(delete, path = "/api/v1/domains/{host}",
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
+pub(super) async fn release(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+) -> Result<StatusCode, Problem> {
+    let record = on_the_platform(&app, &caller, &host).await?;
+    app.store.release(&record).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The domain, for an operator, unless it has left.
+async fn on_the_platform(app: &App, caller: &Caller, host: &str) -> Result<DomainRecord, Problem> {
+    let record = find(app, caller, host).await?;
+    caller.needs(Role::Operator)?;
+    match record.released_at {
+        None => Ok(record),
+        Some(at) => {
+            let at = at.format("%Y-%m-%d %H:%M UTC");
+            Err(Problem::conflict("released", format!("{host} left the platform at {at}. Take it in anew first.")))
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_cursor_is_read_as_it_is_written_and_nonsense_is_refused() {
+        let id = uuid::Uuid::nil();
+        let (end, read) = cursor(&format!("1790000000000000.{id}")).expect("reads");
+        assert_eq!((end.timestamp(), read), (1_790_000_000, id));
+        for bad in ["", "1790000000000000", "x.y", "1.2"] {
+            assert_eq!(cursor(bad).expect_err("refused").errors[0].field, "after", "{bad}");
+        }
+    }
+
+    #[test]
+    fn the_name_it_is_served_for_is_among_those_kept() {
+        let star = vec!["*.onswick.example".to_owned()];
+        assert_eq!(with(star.clone(), "www.onswick.example".into()).len(), 2);
+        assert_eq!(with(star.clone(), star[0].clone()), star);
+    }
+}

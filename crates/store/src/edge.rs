@@ -1,0 +1,163 @@
+//! What the platform's edge servers need, and what of it has changed.
+
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+use crate::{Store, StoreError};
+
+/// How many changes are kept for edges that resume.
+const KEPT: i64 = 20_000;
+
+/// What the edge needs for one host.
+#[derive(Clone, Debug)]
+pub struct EdgeRow {
+    /// The name: a customer's domain, or a site's default host.
+    pub host: String,
+    /// The site to show.
+    pub site: String,
+    /// The site's default host.
+    pub default_host: String,
+    /// Where visitors enter.
+    pub entry_path: String,
+    /// What they get when something is missing.
+    pub error_path: String,
+    /// The primary of the pair, to which visitors are sent on.
+    pub redirect_to: Option<String>,
+    /// Whether it is the default host itself.
+    pub is_default: bool,
+    /// The certificate, once there is one.
+    pub certificate_id: Option<Uuid>,
+    /// Its chain, leaf first.
+    pub chain_pem: Option<String>,
+    /// Its private key, sealed.
+    pub sealed_key: Option<Vec<u8>>,
+}
+
+/// A certificate that answers a challenge by TLS.
+#[derive(Clone, Debug)]
+pub struct TlsAnswer {
+    /// The name that is validated.
+    pub name: String,
+    /// The answering certificate, PEM.
+    pub chain_pem: String,
+    /// Its key, PEM.
+    pub key_pem: String,
+}
+
+impl Store {
+    /// Every host that traffic may come for: those whose ownership is proven,
+    /// and the sites' default hosts. With `hosts`, only those of them.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn edge_rows(&self, hosts: Option<&[String]>) -> Result<Vec<EdgeRow>, StoreError> {
+        let mut rows = sqlx::query_as!(
+            EdgeRow,
+            r#"SELECT d.host, s.name AS site, s.default_host, s.entry_path, s.error_path,
+                      p.host AS "redirect_to?", false AS "is_default!",
+                      c.id AS "certificate_id?", c.chain_pem AS "chain_pem?", c.sealed_key AS "sealed_key?"
+               FROM domains d
+               JOIN sites s ON s.id = d.site_id
+               LEFT JOIN domains p ON p.pair_id = d.pair_id AND p.id <> d.id AND p.is_primary
+                    AND p.released_at IS NULL AND p.gates->2->>'state' IN ('passed', 'lapsed')
+               LEFT JOIN LATERAL (SELECT id, chain_pem, sealed_key FROM certificates
+                                  WHERE domain_ids @> ARRAY[d.id]
+                                  ORDER BY (revoked_at IS NULL) DESC, issued_at DESC LIMIT 1) c ON true
+               WHERE d.released_at IS NULL AND d.gates->0->>'state' IN ('passed', 'lapsed')
+                 AND ($1::text[] IS NULL OR d.host = ANY($1))
+               ORDER BY d.host"#,
+            hosts
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let defaults = sqlx::query!(
+            "SELECT name, default_host, entry_path, error_path FROM sites
+             WHERE $1::text[] IS NULL OR default_host = ANY($1) ORDER BY default_host",
+            hosts
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        rows.extend(defaults.into_iter().map(|site| EdgeRow {
+            host: site.default_host.clone(),
+            site: site.name,
+            default_host: site.default_host,
+            entry_path: site.entry_path,
+            error_path: site.error_path,
+            redirect_to: None,
+            is_default: true,
+            certificate_id: None,
+            chain_pem: None,
+            sealed_key: None,
+        }));
+        Ok(rows)
+    }
+
+    /// Certificates that answer challenges by TLS now. With `hosts`, only for
+    /// those names.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn tls_answers(&self, hosts: Option<&[String]>) -> Result<Vec<TlsAnswer>, StoreError> {
+        let rows = sqlx::query_as!(
+            TlsAnswer,
+            r#"SELECT name, answer_chain AS "chain_pem!", answer_key AS "key_pem!" FROM challenges
+               WHERE answer_chain IS NOT NULL AND ($1::text[] IS NULL OR name = ANY($1)) ORDER BY name"#,
+            hosts
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// Number of the latest change; 0 before the first.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn edge_position(&self) -> Result<i64, StoreError> {
+        let seq = sqlx::query_scalar!(r#"SELECT coalesce(max(seq), 0) AS "seq!" FROM edge_changes"#);
+        Ok(seq.fetch_one(&self.pool).await?)
+    }
+
+    /// Hosts that changed after `after`, each once with its latest number, at
+    /// most `limit`; `None` if changes that old are no longer kept.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn edge_changes(&self, after: i64, limit: i64) -> Result<Option<Vec<(i64, String)>>, StoreError> {
+        let first = sqlx::query_scalar!("SELECT min(seq) FROM edge_changes").fetch_one(&self.pool).await?;
+        let last = self.edge_position().await?;
+        if after > last || first.is_some_and(|first| after + 1 < first) {
+            return Ok(None);
+        }
+        let rows = sqlx::query!(
+            r#"SELECT max(seq) AS "seq!", host FROM edge_changes WHERE seq > $1
+               GROUP BY host ORDER BY 1 LIMIT $2"#,
+            after,
+            limit
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(Some(rows.into_iter().map(|r| (r.seq, r.host)).collect()))
+    }
+
+    /// Forgets changes that nobody is expected to resume from.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn prune_edge_changes(&self) -> Result<(), StoreError> {
+        sqlx::query!("DELETE FROM edge_changes WHERE seq < (SELECT max(seq) FROM edge_changes) - $1", KEPT)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+}
+
+/// Notes that the edge needs something else for these hosts. Numbered under
+/// the same lock as events, so that no change is missed by who resumes.
+pub(crate) async fn touch(tx: &mut PgConnection, hosts: &[&str]) -> Result<(), StoreError> {
+    crate::events::lock(tx).await?;
+    let hosts: Vec<String> = hosts.iter().map(|h| (*h).to_owned()).collect();
+    sqlx::query!("INSERT INTO edge_changes (host) SELECT * FROM unnest($1::text[])", &hosts)
+        .execute(&mut *tx)
+        .await?;
+    sqlx::query!("SELECT pg_notify('nomenta_edge', '')").fetch_one(&mut *tx).await?;
+    Ok(())
+}
