@@ -99,7 +99,7 @@ fn zone(count: usize) -> String {
 
 fn platform() -> Platform {
     let (zone, brand) = ("quaymark.example".into(), "quaymark".into());
-    Platform { zone, brand, proof_zone: None, acme_zone: None }
+    Platform { zone, brand, proof_zone: None, acme_zone: None, dns_for_all: false }
 }
 
 fn target(index: usize) -> anyhow::Result<Target> {
@@ -148,7 +148,7 @@ async fn engine(layout: &Layout, count: usize) -> anyhow::Result<f64> {
         timeout: Duration::from_millis(1500),
         tries: 3,
         politeness: Politeness { in_flight: WINDOW, per_second: 0 },
-        egress: Egress::LoopbackOnly,
+        egress: Egress::loopback(),
     })?;
     let glances: Vec<Glance> = (0..count)
         .map(|index| Ok(Glance { target: target(index)?, zone: ZONE.into() }))
@@ -216,6 +216,9 @@ async fn sweeps(world: &World, count: usize) -> anyhow::Result<Sweeps> {
         admin_key: "bench_admin".into(),
         edge_key: "bench_edge".into(),
         alone: true,
+        challenges: false,
+        directory: None,
+        egress: None,
         options: ["--look-first=7200", "--look-most=7200", "--server-window=100", "--server-rate=0"]
             .map(Into::into)
             .into(),

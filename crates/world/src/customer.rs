@@ -9,6 +9,7 @@ use nomenta_core::reading::{RecordData, RecordType};
 use nomenta_core::sheet::{Line, Purpose, Sheet, Way};
 
 use crate::forwarder::FORWARDER;
+use crate::front::FRONT;
 use crate::layout::{FORMER, FORMER_HOST, HARROW, Operator, PLATFORM, SILENT, TIDEWELL};
 use crate::odd::{self, Manner};
 use crate::zones::{Change, Zones, servers};
@@ -26,6 +27,7 @@ pub enum Mistake {
     TokenMisplaced,
     WrongType,
     ForwardingElsewhere,
+    Fronted,
     AddressForeign,
     AddressSurplus,
     AddressPartial,
@@ -51,13 +53,14 @@ pub enum Mistake {
 
 impl Mistake {
     /// Every mistake, with the word for it.
-    pub const ALL: [(&'static str, Self); 27] = [
+    pub const ALL: [(&'static str, Self); 28] = [
         ("host-doubled", Self::HostDoubled),
         ("value-doubled", Self::ValueDoubled),
         ("token-altered", Self::TokenAltered),
         ("token-misplaced", Self::TokenMisplaced),
         ("wrong-type", Self::WrongType),
         ("forwarding-elsewhere", Self::ForwardingElsewhere),
+        ("fronted", Self::Fronted),
         ("address-foreign", Self::AddressForeign),
         ("address-surplus", Self::AddressSurplus),
         ("address-partial", Self::AddressPartial),
@@ -200,6 +203,8 @@ fn cleared(sheet: &Sheet) -> Vec<Change> {
     let doubled = |name: &str| format!("{name}.{zone}");
     [
         host.to_owned(),
+        sheet.routed.clone(),
+        format!("_acme-challenge.{host}"),
         sheet.challenge.clone(),
         doubled(host),
         doubled(&sheet.challenge),
@@ -247,7 +252,9 @@ fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change
     let ownership: Vec<_> =
         chosen(sheet, Purpose::Ownership).into_iter().map(add).collect::<Result<_, _>>()?;
     let routing: Vec<_> = chosen(sheet, Purpose::Routing).into_iter().map(add).collect::<Result<_, _>>()?;
-    let right = || [ownership.clone(), routing.clone()].concat();
+    let certificate: Vec<_> =
+        sheet.of(Purpose::Certificate).map(add).collect::<Result<_, _>>()?;
+    let right = || [ownership.clone(), routing.clone(), certificate.clone()].concat();
     let with = |extra: Vec<Change>| [ownership.clone(), extra].concat();
     let only_v4 =
         || chosen(sheet, Purpose::Routing).into_iter().filter(|l| l.rtype == RecordType::A).map(add);
@@ -338,6 +345,7 @@ fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change
             [right(), vec![at_host(data)]].concat()
         }
         Some(Mistake::ForwardingElsewhere) => with(vec![at_host(RecordData::A(FORWARDER))]),
+        Some(Mistake::Fronted) => with(vec![at_host(RecordData::A(FRONT))]),
         Some(Mistake::AddressForeign) => with(vec![at_host(RecordData::A(FORMER))]),
         Some(Mistake::AddressSurplus) => {
             apex("Surplus addresses")?;
@@ -475,6 +483,8 @@ mod tests {
             names,
             [
                 "www.onswick.example",
+                "www.onswick.example",
+                "_acme-challenge.www.onswick.example",
                 "_c.www.onswick.example",
                 "www.onswick.example.onswick.example",
                 "_c.www.onswick.example.onswick.example",

@@ -84,6 +84,9 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         admin_key: secrets.admin_key.clone(),
         edge_key: secrets.edge_key.clone(),
         alone: false,
+        challenges: true,
+        directory: None,
+        egress: None,
         options: [
             "--look-first=2",
             "--look-most=20",
@@ -102,6 +105,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         https_port: layout.https_port(),
         service: setup.url(),
         key: secrets.edge_key.clone(),
+        own: Some(world.own_certificate()?),
     })
     .await?;
     let platform = Platform { client: Client::new(), url: setup.url(), key: secrets.admin_key.clone() };

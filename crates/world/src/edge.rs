@@ -1,6 +1,7 @@
 //! The stand-in for the platform's edge. Plain HTTP answers challenges by
 //! asking the service and redirects everything else; TLS picks the certificate
-//! by SNI from the edge feed and serves a small page that names the site.
+//! by SNI from what the edge feed says, and serves a small page that names the
+//! site.
 
 use std::collections::{HashMap, HashSet};
 use std::net::{IpAddr, SocketAddr};
@@ -10,23 +11,25 @@ use std::time::Duration;
 use anyhow::Context;
 use axum::Router;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, StatusCode, header};
+use axum::http::{HeaderMap, HeaderName, StatusCode, header};
 use axum::response::{Html, IntoResponse, Redirect, Response};
 use axum::routing::get;
-use hyper_util::rt::{TokioExecutor, TokioIo};
-use hyper_util::server::conn::auto;
-use hyper_util::service::TowerToHyperService;
+use eventsource_stream::Eventsource;
+use futures::StreamExt;
 use reqwest::Client;
-use rustls::ServerConfig;
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
-use rustls_pki_types::pem::PemObject;
-use rustls_pki_types::{CertificateDer, PrivateKeyDer};
 use serde::Deserialize;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
-use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::{CancellationToken, DropGuard};
+
+use crate::tls;
+
+/// How long to wait before the service is asked again that did not answer.
+const AGAIN: Duration = Duration::from_millis(200);
+const ROBOTS: HeaderName = HeaderName::from_static("x-robots-tag");
+const ACME_TLS: &[u8] = b"acme-tls/1";
 
 /// Where an edge listens and whom it asks.
 #[derive(Clone, Debug)]
@@ -41,6 +44,8 @@ pub struct EdgeConfig {
     pub service: String,
     /// An `edge` key.
     pub key: String,
+    /// The platform's own certificate, for its default hosts.
+    pub own: Option<tls::Pem>,
 }
 
 /// A running edge; dropping it ends it.
@@ -52,27 +57,46 @@ pub struct Edge {
 struct Shared {
     config: EdgeConfig,
     client: Client,
-    routes: RwLock<HashMap<String, String>>,
-    certificates: Certificates,
+    known: RwLock<Known>,
+    own: Option<Arc<CertifiedKey>>,
+    withheld: RwLock<HashSet<String>>,
     holding: watch::Sender<bool>,
+    listed: watch::Sender<bool>,
+    /// Number of the latest change that was taken in.
+    position: watch::Sender<i64>,
 }
 
-#[derive(Debug, Default)]
-struct Certificates {
-    by_host: RwLock<HashMap<String, Arc<CertifiedKey>>>,
-    withheld: RwLock<HashSet<String>>,
+/// What the feed has told.
+#[derive(Default)]
+struct Known {
+    routes: HashMap<String, Route>,
+    certificates: HashMap<String, Arc<CertifiedKey>>,
+    challenges: HashMap<String, Arc<CertifiedKey>>,
 }
 
 #[derive(Deserialize)]
 struct Feed {
+    position: i64,
     routes: Vec<Route>,
     certificates: Vec<Certificate>,
+    challenges: Vec<Certificate>,
 }
 
 #[derive(Deserialize)]
+struct Change {
+    host: String,
+    route: Option<Route>,
+    certificate: Option<Certificate>,
+    challenge: Option<Certificate>,
+}
+
+#[derive(Clone, Deserialize)]
 struct Route {
     host: String,
     site: String,
+    entry_path: String,
+    redirect_to: Option<String>,
+    noindex: bool,
 }
 
 #[derive(Deserialize)]
@@ -82,6 +106,48 @@ struct Certificate {
     key_pem: String,
 }
 
+impl Known {
+    /// The entry for a name: its own, or that of the wildcard above it.
+    fn find<'a, T>(map: &'a HashMap<String, T>, host: &str) -> Option<&'a T> {
+        map.get(host).or_else(|| map.get(&format!("*.{}", host.split_once('.')?.1)))
+    }
+
+    fn take(&mut self, change: Change) -> anyhow::Result<()> {
+        let Change { host, route, certificate, challenge } = change;
+        put(&mut self.certificates, &host, certificate.map(certify).transpose()?);
+        put(&mut self.challenges, &host, challenge.map(certify).transpose()?);
+        put(&mut self.routes, &host, route);
+        Ok(())
+    }
+}
+
+fn put<T>(map: &mut HashMap<String, T>, host: &str, value: Option<T>) {
+    match value {
+        Some(value) => drop(map.insert(host.to_owned(), value)),
+        None => drop(map.remove(host)),
+    }
+}
+
+impl TryFrom<Feed> for Known {
+    type Error = anyhow::Error;
+
+    fn try_from(feed: Feed) -> anyhow::Result<Self> {
+        let keys = |list: Vec<Certificate>| -> anyhow::Result<HashMap<_, _>> {
+            list.into_iter().map(|c| Ok((c.host.clone(), certify(c)?))).collect()
+        };
+        Ok(Self {
+            routes: feed.routes.into_iter().map(|route| (route.host.clone(), route)).collect(),
+            certificates: keys(feed.certificates)?,
+            challenges: keys(feed.challenges)?,
+        })
+    }
+}
+
+fn certify(certificate: Certificate) -> anyhow::Result<Arc<CertifiedKey>> {
+    let Certificate { chain_pem: chain, key_pem: key, .. } = certificate;
+    Ok(Arc::new(tls::certified(&tls::Pem { chain, key })?))
+}
+
 impl Edge {
     /// Starts listening at every address, and following the feed.
     ///
@@ -89,18 +155,25 @@ impl Edge {
     /// If an address cannot be listened on.
     pub async fn start(config: EdgeConfig) -> anyhow::Result<Self> {
         let stop = CancellationToken::new();
+        let own = config.own.as_ref().map(tls::certified).transpose()?.map(Arc::new);
         let shared = Arc::new(Shared {
-            client: Client::builder().timeout(Duration::from_secs(30)).build()?,
-            routes: RwLock::default(),
-            certificates: Certificates::default(),
+            client: Client::builder().build()?,
+            known: RwLock::default(),
+            own,
+            withheld: RwLock::default(),
             holding: watch::Sender::new(false),
+            listed: watch::Sender::new(false),
+            position: watch::Sender::new(-1),
             config,
         });
         for ip in &shared.config.addresses {
             let plain = listen(*ip, shared.config.http_port).await?;
             let secure = listen(*ip, shared.config.https_port).await?;
             tokio::spawn(serve_plain(plain, shared.clone(), stop.clone()));
-            tokio::spawn(serve_secure(secure, shared.clone(), stop.clone()));
+            let resolver = Arc::new(BySni(shared.clone()));
+            let server = tls::server(resolver, &[b"http/1.1", ACME_TLS])?;
+            let app = Router::new().fallback(page).with_state(shared.clone());
+            tokio::spawn(tls::serve(secure, server, app, stop.clone()));
         }
         tokio::spawn(stop.clone().run_until_cancelled_owned(follow(shared.clone())));
         Ok(Self { shared, _stop: stop.drop_guard() })
@@ -113,7 +186,27 @@ impl Edge {
 
     /// Does not serve a host's certificate, as an edge out of date would.
     pub fn withhold(&self, host: &str) {
-        write(&self.shared.certificates.withheld).insert(host.to_owned());
+        write(&self.shared.withheld).insert(host.to_owned());
+    }
+
+    /// While set, default hosts do not ask search engines to leave them out.
+    pub fn list_default_hosts(&self, listed: bool) {
+        self.shared.listed.send_replace(listed);
+    }
+
+    /// Number of the latest change that was taken in; changes with it.
+    pub fn position(&self) -> watch::Receiver<i64> {
+        self.shared.position.subscribe()
+    }
+
+    /// Whether it has a route for a host.
+    pub fn routes(&self, host: &str) -> bool {
+        read(&self.shared.known).routes.contains_key(host)
+    }
+
+    /// How many routes it has.
+    pub fn route_count(&self) -> usize {
+        read(&self.shared.known).routes.len()
     }
 }
 
@@ -158,39 +251,41 @@ fn host(headers: &HeaderMap) -> String {
     host.split(':').next().unwrap_or_default().to_ascii_lowercase()
 }
 
+impl Shared {
+    fn route(&self, host: &str) -> Option<Route> {
+        Known::find(&read(&self.known).routes, host).cloned()
+    }
+
+    fn secure(&self, host: &str, path: &str) -> Response {
+        Redirect::permanent(&format!("https://{host}:{}{path}", self.config.https_port)).into_response()
+    }
+}
+
+fn nothing() -> Response {
+    (StatusCode::NOT_FOUND, "No site here.\n").into_response()
+}
+
 async fn redirect(State(shared): State<Arc<Shared>>, headers: HeaderMap) -> Response {
     let host = host(&headers);
-    if !read(&shared.routes).contains_key(&host) {
-        return (StatusCode::NOT_FOUND, "No site here.\n").into_response();
-    }
-    Redirect::permanent(&format!("https://{host}:{}/", shared.config.https_port)).into_response()
+    let Some(route) = shared.route(&host) else { return nothing() };
+    shared.secure(route.redirect_to.as_deref().unwrap_or(&host), "/")
 }
 
-async fn serve_secure(listener: TcpListener, shared: Arc<Shared>, stop: CancellationToken) {
-    let provider = Arc::new(rustls::crypto::ring::default_provider());
-    let Ok(builder) = ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions()
-    else {
-        return;
-    };
-    let resolver = Arc::new(BySni(shared.clone()));
-    let acceptor = TlsAcceptor::from(Arc::new(builder.with_no_client_auth().with_cert_resolver(resolver)));
-    let app = Router::new().fallback(page).with_state(shared);
-    while let Some(Ok((stream, _))) = stop.run_until_cancelled(listener.accept()).await {
-        let (acceptor, app) = (acceptor.clone(), app.clone());
-        tokio::spawn(async move {
-            let Ok(stream) = acceptor.accept(stream).await else { return };
-            let service = TowerToHyperService::new(app);
-            let _ = auto::Builder::new(TokioExecutor::new())
-                .serve_connection(TokioIo::new(stream), service)
-                .await;
-        });
-    }
-}
-
-async fn page(State(shared): State<Arc<Shared>>, headers: HeaderMap) -> Html<String> {
+async fn page(State(shared): State<Arc<Shared>>, headers: HeaderMap, url: axum::http::Uri) -> Response {
     let host = host(&headers);
-    let site = read(&shared.routes).get(&host).cloned().unwrap_or_default();
-    Html(format!("<!doctype html><title>{site}</title><p>{host} shows the site {site}.</p>\n"))
+    let Some(route) = shared.route(&host) else { return nothing() };
+    if let Some(primary) = &route.redirect_to {
+        return shared.secure(primary, url.path());
+    }
+    if url.path() == "/" && route.entry_path != "/" {
+        return shared.secure(&host, &route.entry_path);
+    }
+    let site = &route.site;
+    let page = Html(format!("<!doctype html><title>{site}</title><p>{host} shows the site {site}.</p>\n"));
+    match route.noindex && !*shared.listed.borrow() {
+        true => ([(ROBOTS, "noindex")], page).into_response(),
+        false => page.into_response(),
+    }
 }
 
 struct BySni(Arc<Shared>);
@@ -203,49 +298,65 @@ impl std::fmt::Debug for BySni {
 
 impl ResolvesServerCert for BySni {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        let (name, certificates) = (hello.server_name()?, &self.0.certificates);
-        if read(&certificates.withheld).contains(name) {
+        let (name, known) = (hello.server_name()?.to_owned(), read(&self.0.known));
+        if hello.alpn().is_some_and(|mut offered| offered.any(|protocol| protocol == ACME_TLS)) {
+            return known.challenges.get(&name).cloned();
+        }
+        if read(&self.0.withheld).contains(&name) {
             return None;
         }
-        read(&certificates.by_host).get(name).cloned()
-    }
-}
-
-/// Follows the feed by long poll, for ever.
-async fn follow(shared: Arc<Shared>) {
-    let mut etag = String::new();
-    loop {
-        match poll(&shared, &etag).await {
-            Ok(Some(new)) => etag = new,
-            Ok(None) => {}
-            Err(error) => {
-                tracing::debug!(%error, "the edge feed cannot be read");
-                tokio::time::sleep(Duration::from_millis(300)).await;
-            }
+        if known.routes.get(&name).is_some_and(|route| route.noindex) {
+            return self.0.own.clone();
         }
+        Known::find(&known.certificates, &name).cloned()
     }
 }
 
-async fn poll(shared: &Shared, etag: &str) -> anyhow::Result<Option<String>> {
+/// Reads the feed whole, then follows its changes; for ever.
+async fn follow(shared: Arc<Shared>) {
+    loop {
+        let followed = async {
+            let after = snapshot(&shared).await?;
+            changes(&shared, after).await
+        };
+        if let Err(error) = followed.await {
+            tracing::debug!(%error, "the edge feed cannot be read");
+        }
+        tokio::time::sleep(AGAIN).await;
+    }
+}
+
+async fn snapshot(shared: &Shared) -> anyhow::Result<i64> {
     let EdgeConfig { service, key, .. } = &shared.config;
-    let request = shared.client.get(format!("{service}/api/v1/edge/feed?wait=20")).bearer_auth(key);
-    let response = request.header(header::IF_NONE_MATCH, etag).send().await?.error_for_status()?;
-    if response.status() == StatusCode::NOT_MODIFIED {
-        return Ok(None);
-    }
-    let new =
-        response.headers().get(header::ETAG).and_then(|v| v.to_str().ok()).unwrap_or_default().to_owned();
-    let feed: Feed = response.json().await?;
-    let certified = feed.certificates.iter().map(|c| Ok((c.host.clone(), Arc::new(certify(c)?))));
-    let certified = certified.collect::<anyhow::Result<_>>()?;
-    *write(&shared.certificates.by_host) = certified;
-    *write(&shared.routes) = feed.routes.into_iter().map(|r| (r.host, r.site)).collect();
-    Ok(Some(new))
+    let asked = shared.client.get(format!("{service}/api/v1/edge/feed")).bearer_auth(key).send();
+    let feed: Feed = asked.await?.error_for_status()?.json().await?;
+    let position = feed.position;
+    let known = Known::try_from(feed)?;
+    *write(&shared.known) = known;
+    shared.position.send_replace(position);
+    Ok(position)
 }
 
-fn certify(certificate: &Certificate) -> anyhow::Result<CertifiedKey> {
-    let chain =
-        CertificateDer::pem_slice_iter(certificate.chain_pem.as_bytes()).collect::<Result<Vec<_>, _>>()?;
-    let key = PrivateKeyDer::from_pem_slice(certificate.key_pem.as_bytes())?;
-    Ok(CertifiedKey::new(chain, rustls::crypto::ring::sign::any_supported_type(&key)?))
+/// Follows the changes; comes back where it was when the stream breaks, and
+/// returns when the feed is to be read whole again.
+async fn changes(shared: &Shared, mut after: i64) -> anyhow::Result<()> {
+    let EdgeConfig { service, key, .. } = &shared.config;
+    loop {
+        let url = format!("{service}/api/v1/edge/changes");
+        let asked = shared.client.get(url).bearer_auth(key).header("last-event-id", after.to_string()).send();
+        let Ok(response) = asked.await.and_then(reqwest::Response::error_for_status) else {
+            tokio::time::sleep(AGAIN).await;
+            continue;
+        };
+        let mut events = response.bytes_stream().eventsource();
+        while let Some(Ok(event)) = events.next().await {
+            if event.event == "reset" {
+                return Ok(());
+            }
+            write(&shared.known).take(serde_json::from_str(&event.data)?)?;
+            after = event.id.parse()?;
+            shared.position.send_replace(after);
+        }
+        tokio::time::sleep(AGAIN).await;
+    }
 }

@@ -18,6 +18,10 @@ pub const SILENT: Ipv4Addr = Ipv4Addr::new(127, 53, 66, 1);
 /// The three resolvers.
 pub const VANTAGES: [Ipv4Addr; 3] =
     [Ipv4Addr::new(127, 53, 100, 1), Ipv4Addr::new(127, 53, 100, 2), Ipv4Addr::new(127, 53, 100, 3)];
+/// Where the service answers the CA's questions for TXT records.
+pub const CHALLENGES: Ipv4Addr = Ipv4Addr::new(127, 53, 5, 1);
+/// The zone of those.
+pub const ACME_ZONE: &str = "acme.quaymark.example";
 /// The platform's edge.
 pub const EDGE: [IpAddr; 3] = [
     IpAddr::V4(Ipv4Addr::new(127, 77, 0, 10)),
@@ -132,11 +136,6 @@ impl Layout {
         format!("https://127.0.0.1:{}/dir", self.base_port + 2)
     }
 
-    /// Pebble's own management calls.
-    pub(crate) fn management(&self) -> String {
-        format!("https://127.0.0.1:{}", self.base_port + 3)
-    }
-
     /// Where the edge serves plain HTTP, and where Pebble looks for it.
     pub fn http_port(&self) -> u16 {
         self.base_port + 4
@@ -154,12 +153,22 @@ impl Layout {
 
     /// Roots that chains must lead to: Pebble's of this run and earlier ones.
     pub fn ca_roots(&self) -> PathBuf {
-        self.state.join("pebble/roots.pem")
+        self.state.join("roots.pem")
     }
 
     /// Root of Pebble's own TLS certificate.
     pub fn directory_root(&self) -> PathBuf {
         self.state.join("pebble/tls.pem")
+    }
+
+    /// Adds a root to those that chains must lead to. Pebble makes a new one at
+    /// each start, and certificates of earlier runs lead to the earlier ones.
+    pub(crate) fn trust(&self, root: &str) -> anyhow::Result<()> {
+        let earlier = fs::read_to_string(self.ca_roots()).unwrap_or_default();
+        if !earlier.contains(root.trim()) {
+            self.write("roots.pem", &format!("{}\n{earlier}", root.trim()))?;
+        }
+        Ok(())
     }
 
     /// A folder in the state, made if need be and handed to the unprivileged user.
@@ -241,6 +250,7 @@ impl Layout {
         let mut wanted: Vec<(SocketAddr, &str)> =
             dns.map(|ip| ((ip, self.dns_port()).into(), "a name server")).collect();
         wanted.extend(self.vantages().into_iter().map(|(_, address)| (address, "a resolver")));
+        wanted.push(((CHALLENGES, self.dns_port()).into(), "the challenge zone"));
         for (_, address) in self.vantages() {
             wanted.extend(self.encrypted_ports().map(|port| ((address.ip(), port).into(), "a resolver")));
         }

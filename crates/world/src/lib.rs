@@ -5,18 +5,21 @@
 //! Stand-ins for what cannot be here: the platform's edge, and the customers
 //! who edit their zones. No packet leaves 127.0.0.0/8 and ::1.
 
+pub mod annex;
 pub mod cast;
 pub mod customer;
 mod daemon;
 pub mod demo;
 pub mod edge;
 mod forwarder;
+pub mod front;
 mod knot;
 pub mod layout;
 pub mod odd;
-mod pebble;
+pub mod pebble;
 mod postgres;
 pub mod service;
+pub mod tls;
 mod unbound;
 pub mod zones;
 
@@ -27,9 +30,11 @@ use std::time::Duration;
 use anyhow::{Context, bail};
 use tokio::task::JoinSet;
 use tokio::time::Instant;
+use tokio_util::sync::DropGuard;
 
 pub use daemon::{Daemon, require_programs};
 pub use layout::Layout;
+pub use pebble::{IssuerSetup, OtherIssuer};
 pub use zones::Zones;
 
 /// The running servers; dropping it ends them.
@@ -41,6 +46,7 @@ pub struct World {
     daemons: Vec<Daemon>,
     _odd: odd::Servers,
     _forwarder: JoinSet<()>,
+    _front: DropGuard,
     _lock: File,
 }
 
@@ -67,9 +73,11 @@ impl World {
         daemons.extend(unbound::start(&layout, &zones.trust_anchors().await?).await?);
         let odd = odd::start(&layout).await?;
         let forwarder = forwarder::start(&layout).await?;
+        let front = front::start(&layout).await?;
+        layout.trust(&std::fs::read_to_string(layout.state.join("authority.pem"))?)?;
         say("Starting the certification authority");
-        daemons.push(pebble::start(&layout).await?);
-        Ok(Self { layout, zones, daemons, _odd: odd, _forwarder: forwarder, _lock: lock })
+        daemons.push(pebble::start(&layout, &IssuerSetup::usual(&layout)).await?);
+        Ok(Self { layout, zones, daemons, _odd: odd, _forwarder: forwarder, _front: front, _lock: lock })
     }
 
     /// Ends every server, the last started first, and waits until all are gone.
@@ -95,12 +103,30 @@ impl World {
         let path = self.layout.state.join("pebble/log");
         std::fs::read_to_string(&path).with_context(|| format!("Cannot read {}", path.display()))
     }
+
+    /// What the CA says of a certificate: `Valid` or `Revoked`.
+    ///
+    /// # Errors
+    /// If it does not know it.
+    pub async fn certificate_status(&self, serial: &str) -> anyhow::Result<String> {
+        pebble::status_of(&self.layout, &IssuerSetup::usual(&self.layout), serial).await
+    }
+
+    /// The platform's own certificate, for its default hosts.
+    ///
+    /// # Errors
+    /// If it cannot be made.
+    pub fn own_certificate(&self) -> anyhow::Result<tls::Pem> {
+        let names = [format!("*.{}", layout::PLATFORM.zone)];
+        tls::Authority::open(&self.layout)?.issue(&names, 90)
+    }
+
     /// Every certificate that Pebble has issued, as PEM.
     ///
     /// # Errors
     /// If its log or its management calls cannot be read.
     pub async fn issued(&self) -> anyhow::Result<Vec<String>> {
-        pebble::issued(&self.layout, &self.issuer_log()?).await
+        pebble::issued(&self.layout, &IssuerSetup::usual(&self.layout)).await
     }
 }
 

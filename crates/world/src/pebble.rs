@@ -2,7 +2,7 @@
 //! stand-in edge's ports through one of the resolvers.
 
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use anyhow::Context;
@@ -15,67 +15,150 @@ use crate::{Layout, wait_for};
 /// A domain that this CA's policy has no place for.
 pub const EMBARGOED: &str = "embargo.test";
 
-pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
-    let folder = layout.folder("pebble")?;
-    let (cert, key) = (layout.directory_root(), folder.join("tls.key"));
+/// How a certification authority is set up.
+#[derive(Clone, Debug)]
+pub struct IssuerSetup {
+    /// Its folder in the state.
+    pub folder: String,
+    /// Port of its directory; its management listens on the next.
+    pub port: u16,
+    /// Share of good nonces that it rejects, in percent.
+    pub nonce_reject: u8,
+    /// Lifetime of its certificates.
+    pub lifetime: Duration,
+    /// Identifier and MAC key, base64url, of the one outside account that may
+    /// register; anyone may if `None`.
+    pub external: Option<(String, String)>,
+}
+
+impl IssuerSetup {
+    /// The world's usual one.
+    pub(crate) fn usual(layout: &Layout) -> Self {
+        Self {
+            folder: "pebble".into(),
+            port: layout.base_port + 2,
+            nonce_reject: 5,
+            lifetime: Duration::from_secs(90 * 24 * 3600),
+            external: None,
+        }
+    }
+
+    /// URL of its directory.
+    pub fn directory(&self) -> String {
+        format!("https://127.0.0.1:{}/dir", self.port)
+    }
+
+    fn management(&self) -> String {
+        format!("https://127.0.0.1:{}", self.port + 1)
+    }
+
+    fn log(&self, layout: &Layout) -> PathBuf {
+        layout.state.join(&self.folder).join("log")
+    }
+}
+
+/// A certification authority that runs beside the world's usual one.
+pub struct OtherIssuer {
+    setup: IssuerSetup,
+    layout: Layout,
+    _daemon: Daemon,
+}
+
+impl OtherIssuer {
+    /// Starts it. Its root is among those that the world trusts from then on.
+    ///
+    /// # Errors
+    /// If it does not answer.
+    pub async fn start(layout: &Layout, setup: IssuerSetup) -> anyhow::Result<Self> {
+        let daemon = start(layout, &setup).await?;
+        Ok(Self { setup, layout: layout.clone(), _daemon: daemon })
+    }
+
+    /// URL of its directory.
+    pub fn directory(&self) -> String {
+        self.setup.directory()
+    }
+
+    /// Every certificate that it has issued, as PEM.
+    ///
+    /// # Errors
+    /// If its log or its management calls cannot be read.
+    pub async fn issued(&self) -> anyhow::Result<Vec<String>> {
+        issued(&self.layout, &self.setup).await
+    }
+}
+
+pub(crate) async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
+    layout.folder(&setup.folder)?;
+    // One certificate for every directory of the world.
+    let (cert, key) = (layout.directory_root(), layout.state.join("pebble/tls.key"));
     if !key.exists() {
         let made = rcgen::generate_simple_self_signed(vec!["127.0.0.1".into(), "localhost".into()])?;
         layout.write("pebble/tls.pem", &made.cert.pem())?;
         layout.write("pebble/tls.key", &made.signing_key.serialize_pem())?;
     }
+    let keys: serde_json::Map<_, _> = setup.external.iter().map(|(id, key)| (id.clone(), json!(key))).collect();
     let config = json!({ "pebble": {
-        "listenAddress": layout.directory().trim_start_matches("https://").trim_end_matches("/dir"),
-        "managementListenAddress": layout.management().trim_start_matches("https://"),
+        "listenAddress": setup.directory().trim_start_matches("https://").trim_end_matches("/dir"),
+        "managementListenAddress": setup.management().trim_start_matches("https://"),
         "certificate": cert, "privateKey": key,
         "httpPort": layout.http_port(), "tlsPort": layout.https_port(),
-        "certificateValidityPeriod": 90 * 24 * 3600,
-        "ocspResponderURL": "", "externalAccountBindingRequired": false,
+        "certificateValidityPeriod": setup.lifetime.as_secs(),
+        "ocspResponderURL": "", "externalAccountBindingRequired": setup.external.is_some(),
+        "externalAccountMACKeys": keys,
         "domainBlocklist": [EMBARGOED],
     }});
-    let file = layout.write("pebble/config.json", &config.to_string())?;
+    let file = layout.write(&format!("{}/config.json", setup.folder), &config.to_string())?;
     let resolver = layout.vantages()[0].1;
     let mut pebble = daemon::command(layout, "pebble", "TERM")?;
     pebble.arg("-strict").arg("-config").arg(file).arg("-dnsserver").arg(resolver.to_string());
-    pebble.env("PEBBLE_VA_NOSLEEP", "1").env("PEBBLE_WFE_NONCEREJECT", "5");
-    let _ = fs::remove_file(folder.join("log"));
-    let mut daemon =
-        Daemon::start("the certification authority", pebble, &folder.join("log"), Signal::SIGTERM)?;
+    pebble.env("PEBBLE_VA_NOSLEEP", "1").env("PEBBLE_WFE_NONCEREJECT", setup.nonce_reject.to_string());
+    let log = setup.log(layout);
+    let _ = fs::remove_file(&log);
+    let mut daemon = Daemon::start("the certification authority", pebble, &log, Signal::SIGTERM)?;
     let client = client(&cert)?;
     wait_for("the certification authority answering", Duration::from_secs(20), || async {
-        client.get(layout.directory()).send().await.is_ok()
+        client.get(setup.directory()).send().await.is_ok()
     })
     .await
     .or_else(|late| daemon.check().and(Err(late)))?;
-    let root = client.get(format!("{}/roots/0", layout.management())).send().await?.error_for_status()?;
-    keep_root(layout, &root.text().await?)?;
+    let root = client.get(format!("{}/roots/0", setup.management())).send().await?.error_for_status()?;
+    layout.trust(&root.text().await?)?;
     Ok(daemon)
 }
 
 /// Fetches each certificate whose serial the log names.
-pub(crate) async fn issued(layout: &Layout, log: &str) -> anyhow::Result<Vec<String>> {
-    let client = client(&layout.directory_root())?;
+pub(crate) async fn issued(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Vec<String>> {
     let mut certificates = Vec::new();
-    for (_, rest) in log.lines().filter_map(|l| l.split_once("Issued certificate serial ")) {
-        let serial = rest.split_whitespace().next().unwrap_or_default();
-        let status =
-            client.get(format!("{}/cert-status-by-serial/{serial}", layout.management())).send().await?;
-        let status: serde_json::Value = status.error_for_status()?.json().await?;
+    for serial in serials(layout, setup)? {
+        let status = status(layout, setup, &serial).await?;
         let pem = status["Certificate"].as_str().context("Pebble shows no certificate")?;
         certificates.push(pem.to_owned());
     }
     Ok(certificates)
 }
 
-fn client(root: &Path) -> anyhow::Result<reqwest::Client> {
+/// What the CA says of a certificate: `Valid` or `Revoked`.
+pub(crate) async fn status_of(layout: &Layout, setup: &IssuerSetup, serial: &str) -> anyhow::Result<String> {
+    let status = status(layout, setup, serial.trim_start_matches('0')).await?;
+    Ok(status["Status"].as_str().unwrap_or_default().to_owned())
+}
+
+fn serials(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Vec<String>> {
+    let path = setup.log(layout);
+    let log = fs::read_to_string(&path).with_context(|| format!("Cannot read {}", path.display()))?;
+    let named = log.lines().filter_map(|l| l.split_once("Issued certificate serial "));
+    Ok(named.map(|(_, rest)| rest.split_whitespace().next().unwrap_or_default().to_owned()).collect())
+}
+
+async fn status(layout: &Layout, setup: &IssuerSetup, serial: &str) -> anyhow::Result<serde_json::Value> {
+    let client = client(&layout.directory_root())?;
+    let asked = client.get(format!("{}/cert-status-by-serial/{serial}", setup.management())).send();
+    Ok(asked.await?.error_for_status()?.json().await?)
+}
+
+pub(crate) fn client(root: &Path) -> anyhow::Result<reqwest::Client> {
     let pem = fs::read(root).with_context(|| format!("Cannot read {}", root.display()))?;
     let root = reqwest::Certificate::from_pem(&pem)?;
     Ok(reqwest::Client::builder().add_root_certificate(root).build()?)
-}
-
-/// Pebble makes a new root at each start; certificates of earlier runs still
-/// lead to the earlier roots, so all are kept.
-fn keep_root(layout: &Layout, root: &str) -> anyhow::Result<()> {
-    let earlier = fs::read_to_string(layout.ca_roots()).unwrap_or_default();
-    layout.write("pebble/roots.pem", &format!("{root}{earlier}"))?;
-    Ok(())
 }

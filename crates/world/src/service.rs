@@ -7,7 +7,7 @@ use std::time::Duration;
 use nix::sys::signal::Signal;
 use tokio::process::Command;
 
-use crate::layout::ROOT;
+use crate::layout::{ACME_ZONE, CHALLENGES, ROOT};
 use crate::{Daemon, Layout, wait_for};
 
 /// Issuer name of the world's certification authority in CAA records.
@@ -31,6 +31,12 @@ pub struct ServiceSetup {
     pub edge_key: String,
     /// Whether it reads the zones' own servers alone, through no vantage.
     pub alone: bool,
+    /// Whether it is the one that serves the challenge zone.
+    pub challenges: bool,
+    /// Directory of its CA, if not the world's usual one.
+    pub directory: Option<String>,
+    /// Which addresses it may visit, if not loopback.
+    pub egress: Option<Vec<String>>,
     /// More options of `serve`.
     pub options: Vec<String>,
 }
@@ -78,7 +84,11 @@ impl ServiceSetup {
         option("platform-zone", crate::layout::PLATFORM.zone.into());
         option("brand", "quaymark".into());
         option("proof-zone", format!("proof.{}", crate::layout::PLATFORM.zone));
-        option("acme-zone", format!("acme.{}", crate::layout::PLATFORM.zone));
+        option("acme-zone", ACME_ZONE.into());
+        if self.challenges {
+            option("acme-dns", format!("{CHALLENGES}:{}", layout.dns_port()));
+            option("acme-name-server", format!("ns1.{ACME_ZONE}"));
+        }
         option("root-server", ROOT.to_string());
         option("dns-port", layout.dns_port().to_string());
         for vantage in layout.vantage_words().into_iter().filter(|_| !self.alone) {
@@ -87,10 +97,16 @@ impl ServiceSetup {
         option("vantage-roots", layout.vantage_roots().display().to_string());
         option("http-port", layout.http_port().to_string());
         option("https-port", layout.https_port().to_string());
-        option("egress", "loopback".into());
+        match &self.egress {
+            None => option("egress", "loopback".into()),
+            Some(networks) => {
+                option("egress", "listed".into());
+                networks.iter().for_each(|network| option("egress-list", network.clone()));
+            }
+        }
         option("trust", layout.ca_roots().display().to_string());
-        option("acme-directory", layout.directory());
-        option("acme-root", layout.directory_root().display().to_string());
+        option("acme-directory", self.directory.clone().unwrap_or_else(|| layout.directory()));
+        option("acme-roots", layout.directory_root().display().to_string());
         option("ca-identity", CA_IDENTITY.into());
         words
     }

@@ -6,7 +6,7 @@ use std::time::Duration;
 use nix::sys::signal::Signal;
 
 use crate::daemon::{self, Daemon};
-use crate::layout::PRIMARY;
+use crate::layout::{ACME_ZONE, CHALLENGES, PRIMARY};
 use crate::zones::answers;
 use crate::{Layout, wait_for};
 
@@ -59,10 +59,12 @@ fn configuration(layout: &Layout, listen: SocketAddr, folder: &str, anchors: &st
          \x20 local-zone: \"test.\" nodefault\n  local-zone: \"invalid.\" nodefault\n\
          \x20 trust-anchor-file: \"{anchors}\"\n  trust-anchor-signaling: no\n  ede: yes\n  val-bogus-ttl: 1\n\
          {encrypted}remote-control:\n  control-enable: no\n\
-         forward-zone:\n  name: \".\"\n  forward-addr: {PRIMARY}@{}\n",
+         forward-zone:\n  name: \".\"\n  forward-addr: {PRIMARY}@{}\n\
+         stub-zone:\n  name: \"{ACME_ZONE}\"\n  stub-addr: {CHALLENGES}@{}\n",
         listen.ip(),
         listen.port(),
         listen.port(),
+        layout.dns_port(),
         layout.dns_port(),
     )
 }

@@ -18,7 +18,7 @@ use tokio::sync::Mutex;
 use tokio::time::timeout;
 
 use crate::layout::{
-    EDGE, FORMER, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT, SLACKWATER,
+    CHALLENGES, EDGE, FORMER, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT, SLACKWATER,
     TIDEWELL,
 };
 use crate::{Layout, knot, odd, wait_for};
@@ -95,6 +95,7 @@ impl Zones {
                     let rtype = if ip.is_ipv4() { "A" } else { "AAAA" };
                     text.push_str(&format!("*.edge {rtype} {ip}\n* {rtype} {ip}\n"));
                 }
+                text.push_str(&format!("acme NS ns1.acme\nns1.acme A {CHALLENGES}\n"));
             }
             if self.make(operator.zone, &text, None).await? {
                 self.delegate(operator.zone, &servers(operator)).await?;

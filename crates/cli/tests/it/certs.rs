@@ -3,10 +3,13 @@
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::time::Duration;
 
+use futures::FutureExt;
+use futures::future::BoxFuture;
 use nomenta_certs::acme::{Acme, AcmeConfig, AcmeError};
 use nomenta_certs::seal::Sealer;
-use nomenta_certs::{Visitor, VisitorConfig, keypair, x509};
-use nomenta_core::hostname::Hostname;
+use nomenta_certs::keypair::{self, KeyKind};
+use nomenta_certs::{Visitor, VisitorConfig, Wish, x509};
+use nomenta_core::certificate::Method;
 use nomenta_dns::Egress;
 use nomenta_world::customer;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -18,7 +21,8 @@ fn config() -> AcmeConfig {
     let layout = &stage().world.layout;
     AcmeConfig {
         directory: layout.directory(),
-        directory_root: Some(layout.directory_root()),
+        directory_roots: layout.directory_root(),
+        external_account: None,
         contact: Some("mailto:post@quaymark.example".into()),
         patience: Duration::from_secs(20),
     }
@@ -36,6 +40,15 @@ fn rustls_ring() -> Result<(), std::sync::Arc<rustls::crypto::CryptoProvider>> {
     rustls::crypto::ring::default_provider().install_default()
 }
 
+/// For visits that no redirect leads away from.
+fn nowhere(_: String) -> BoxFuture<'static, Vec<IpAddr>> {
+    async { Vec::new() }.boxed()
+}
+
+fn wish(host: &str) -> Wish<'_> {
+    Wish { host, primary: None, must_lead: false, default_host: "onswick.quaymark.example" }
+}
+
 fn sealer() -> Sealer {
     Sealer::from_hex(&"5e".repeat(32)).expect("a key")
 }
@@ -48,12 +61,12 @@ fn an_account_is_kept_and_an_order_can_be_resumed_by_its_address() {
         let (_, credentials) = Acme::register(&config()).await.expect("registered");
         let acme = Acme::load(&config(), &credentials).await.expect("loaded");
         let host = fresh_zone("acme");
-        let mut order = acme.order(&host).await.expect("ordered");
-        let answers = order.answers().await.expect("answers");
+        let mut order = acme.order(&[host], None).await.expect("ordered");
+        let answers = order.answers(Method::Http).await.expect("answers");
         assert!(answers.iter().all(|a| a.key_authorization.starts_with(&a.token)));
         let other = Acme::load(&config(), &credentials).await.expect("loaded again");
         let mut resumed = other.resume(order.url()).await.expect("resumed");
-        let again = resumed.answers().await.expect("answers");
+        let again = resumed.answers(Method::Http).await.expect("answers");
         assert_eq!(answers.len(), again.len());
         assert_eq!(answers[0].key_authorization, again[0].key_authorization);
     });
@@ -65,16 +78,16 @@ fn the_cas_reason_is_kept_and_what_it_has_forgotten_is_told_apart() {
     stage::run(async {
         let _ = rustls_ring();
         let (acme, credentials) = Acme::register(&config()).await.expect("registered");
-        let Err(AcmeError::Refused(problem)) = acme.order("x.embargo.test").await.map(drop) else {
+        let Err(AcmeError::Refused { problem, .. }) = acme.order(&["x.embargo.test".into()], None).await.map(drop) else {
             panic!("not refused");
         };
         assert!(problem.kind.ends_with("rejectedIdentifier"), "{problem:?}");
 
         // Nobody answers the challenge: the name does not even exist.
-        let mut order = acme.order(&fresh_zone("void")).await.expect("ordered");
-        let key = keypair::generate().expect("a key");
-        let csr = keypair::request(&key, "void.example").expect("a request");
-        let Err(AcmeError::Refused(problem)) = order.finish(&csr).await else { panic!("not refused") };
+        let mut order = acme.order(&[fresh_zone("void")], None).await.expect("ordered");
+        let key = keypair::generate(KeyKind::Ecdsa).expect("a key");
+        let csr = keypair::request(&key, &["void.example".into()]).expect("a request");
+        let Err(AcmeError::Refused { problem, .. }) = order.finish(Method::Http, &csr).await else { panic!("not refused") };
         assert!(!problem.detail.is_empty(), "the challenge's own error is shown");
 
         let gone = acme.resume(&config().directory.replace("/dir", "/my-order/gone")).await.map(drop);
@@ -98,22 +111,25 @@ fn a_live_domain_answers_canary_and_probe_at_every_address() {
         customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
         stage.service.live(&host).await;
         let layout = &stage.world.layout;
-        let visitor = visitor(layout.http_port(), layout.https_port(), Egress::LoopbackOnly);
+        let visitor = visitor(layout.http_port(), layout.https_port(), Egress::loopback());
         let addresses = nomenta_world::layout::EDGE;
-        for fetch in visitor.canary(&sheet.host, &addresses, &sealer()).await {
+        for fetch in visitor.canary(&host, &addresses, &sealer(), &nowhere).await {
             assert_eq!(fetch.failure, None, "{}", fetch.address);
         }
         let detail = stage.service.cli_json(&["explain", &host]).await;
-        for result in visitor.probe(&sheet.host, &addresses).await {
+        let probe = visitor.probe(&wish(&host), &addresses, Some(addresses[0])).await;
+        assert_eq!(probe.default_host, None);
+        for result in probe.results {
             assert_eq!((&result.tls_failure, &result.redirect_failure), (&None, &None));
-            assert_eq!(result.serial.as_deref(), detail["certificate"]["serial"].as_str());
+            assert_eq!(result.pair_failure, None);
+            assert_eq!(result.serial(), detail["certificate"]["serial"].as_str());
         }
         // Another platform's key makes another answer.
         let stranger = Sealer::from_hex(&"aa".repeat(32)).expect("a key");
-        let fetched = visitor.canary(&sheet.host, &addresses[..1], &stranger).await;
-        assert_eq!(fetched[0].failure.as_deref(), Some("another host answers there"));
-        let unknown = Hostname::parse(&fresh_zone("unknown")).expect("valid");
-        let probed = visitor.probe(&unknown, &addresses[..1]).await;
+        let fetched = visitor.canary(&host, &addresses[..1], &stranger, &nowhere).await;
+        assert_eq!(fetched[0].failure.as_deref(), Some("it answers with status 404"));
+        let unknown = fresh_zone("unknown");
+        let probed = visitor.probe(&wish(&unknown), &addresses[..1], None).await.results;
         assert!(probed[0].tls_failure.is_some() && probed[0].redirect_failure.is_some());
     });
 }
@@ -136,7 +152,7 @@ async fn answering(response: &'static str) -> SocketAddr {
 fn each_wrong_answer_to_a_visit_has_its_own_words() {
     stage();
     stage::run(async {
-        let host = Hostname::parse("www.onswick.example").expect("valid");
+        let host = "www.onswick.example";
         for (response, canary, redirect) in [
             (
                 "HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n",
@@ -150,28 +166,28 @@ fn each_wrong_answer_to_a_visit_has_its_own_words() {
             ),
             (
                 "HTTP/1.1 301 Moved\r\nLocation: https://elsewhere.example/\r\nContent-Length: 0\r\n\r\n",
-                "it answers with status 301",
+                "it leads to elsewhere.example, which has no address",
                 "it leads to https://elsewhere.example/",
             ),
             (
                 "HTTP/1.1 301 Moved\r\nLocation: http://www.onswick.example/\r\nContent-Length: 0\r\n\r\n",
-                "it answers with status 301",
+                "it redirects more than 5 times",
                 "it leads to http://www.onswick.example/",
             ),
             ("nonsense", "", ""),
             ("", "", ""),
         ] {
             let address = answering(response).await;
-            let visitor = visitor(address.port(), address.port(), Egress::LoopbackOnly);
-            let fetched = visitor.canary(&host, &[address.ip()], &sealer()).await.remove(0);
+            let visitor = visitor(address.port(), address.port(), Egress::loopback());
+            let fetched = visitor.canary(host, &[address.ip()], &sealer(), &nowhere).await.remove(0);
             let failure = fetched.failure.expect("it does not arrive");
             assert!(failure.starts_with(canary), "{response}: {failure}");
-            let probed = visitor.probe(&host, &[address.ip()]).await.remove(0);
-            assert!(probed.redirect_failure.expect("no redirect").starts_with(redirect), "{response}");
-            assert!(probed.tls_failure.is_some() && probed.serial.is_none());
+            let probed = visitor.probe(&wish(host), &[address.ip()], None).await.results.remove(0);
+            assert!(probed.redirect_failure.clone().expect("no redirect").starts_with(redirect), "{response}");
+            assert!(probed.tls_failure.is_some() && probed.serial().is_none());
         }
         let silent: IpAddr = Ipv4Addr::new(127, 77, 8, 2).into();
-        let fetched = visitor(9, 9, Egress::LoopbackOnly).canary(&host, &[silent], &sealer()).await;
+        let fetched = visitor(9, 9, Egress::loopback()).canary(host, &[silent], &sealer(), &nowhere).await;
         assert!(fetched[0].failure.as_deref().is_some_and(|f| f.starts_with("no connection")));
     });
 }
@@ -180,14 +196,14 @@ fn each_wrong_answer_to_a_visit_has_its_own_words() {
 fn an_address_outside_the_rule_is_not_visited() {
     stage();
     stage::run(async {
-        let host = Hostname::parse("www.onswick.example").expect("valid");
+        let host = "www.onswick.example";
         let listener = TcpListener::bind("127.77.8.3:0").await.expect("bound");
         let port = listener.local_addr().expect("address").port();
         // The public rule refuses loopback, so nothing may connect here.
-        let visitor = visitor(port, port, Egress::Public);
+        let visitor = visitor(port, port, Egress::public());
         let address = [IpAddr::from([127, 77, 8, 3])];
-        let fetched = visitor.canary(&host, &address, &sealer()).await;
-        let probed = visitor.probe(&host, &address).await;
+        let fetched = visitor.canary(host, &address, &sealer(), &nowhere).await;
+        let probed = visitor.probe(&wish(host), &address, None).await.results;
         assert_eq!(fetched[0].failure.as_deref(), Some("this address may not be visited"));
         assert_eq!(probed[0].tls_failure.as_deref(), Some("this address may not be visited"));
         let connected = tokio::time::timeout(Duration::from_millis(200), listener.accept()).await;
@@ -196,13 +212,9 @@ fn an_address_outside_the_rule_is_not_visited() {
 }
 
 #[test]
-fn a_request_carries_the_name_and_the_key_it_was_made_with() {
-    let key = keypair::generate().expect("a key");
-    let csr = keypair::request(&key, "www.onswick.example").expect("a request");
-    assert!(csr.windows(19).any(|w| w == b"www.onswick.example"));
-    assert!(keypair::request("no key", "www.onswick.example").is_err());
+fn roots_that_cannot_be_read_are_named() {
     let error = Visitor::new(
-        VisitorConfig { http_port: 1, https_port: 1, patience: Duration::ZERO, egress: Egress::Public },
+        VisitorConfig { http_port: 1, https_port: 1, patience: Duration::ZERO, egress: Egress::public() },
         std::path::Path::new("/dev/null"),
     );
     assert_eq!(error.err().map(|e| e.to_string()).as_deref(), Some("it holds no certificate"));

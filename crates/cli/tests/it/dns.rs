@@ -29,7 +29,7 @@ fn reading_through(vantages: Vec<Vantage>, timeout: Duration) -> Surveyor {
         timeout,
         tries: 2,
         politeness: Politeness::default(),
-        egress: Egress::LoopbackOnly,
+        egress: Egress::loopback(),
     })
     .expect("roots")
 }
@@ -41,6 +41,7 @@ fn target(host: &str) -> Target {
         challenge: format!("_c.{host}"),
         brand: "c".into(),
         canonical: "onswick.edge.quaymark.example".into(),
+        acme: None,
     }
 }
 
@@ -248,7 +249,7 @@ fn equal_questions_are_sent_once_and_a_server_is_asked_no_faster_than_allowed() 
             timeout: Duration::from_secs(5),
             tries: 1,
             politeness: Politeness { in_flight: 64, per_second: 50 },
-            egress: Egress::LoopbackOnly,
+            egress: Egress::loopback(),
         })
         .expect("a surveyor");
         let target = target(&zone);

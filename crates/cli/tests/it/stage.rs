@@ -69,7 +69,10 @@ pub fn setup(port: u16, database: String) -> ServiceSetup {
         admin_key: ADMIN.into(),
         edge_key: EDGE_KEY.into(),
         alone: false,
-        options: ["--look-first=1", "--look-most=4", "--look-live=8", "--order-retry=4"]
+        challenges: false,
+        directory: None,
+        egress: None,
+        options: ["--look-first=1", "--look-most=4", "--look-live=8", "--order-retry=4", "--pair-hold=5"]
             .map(Into::into)
             .into(),
     }
@@ -81,6 +84,9 @@ impl Stage {
         layout.wipe()?;
         let world = World::start(layout, |_| {}).await?;
         let setup = setup(BASE_PORT + 6, world.database("stage").await?);
+        // Many tests share its account and its zones.
+        let more = ["--account-orders=5000"].map(Into::into);
+        let setup = ServiceSetup { challenges: true, options: [setup.options, more.into()].concat(), ..setup };
         let layout = &world.layout;
         let daemon = setup.start(layout, Path::new(PROGRAM), &layout.state.join("service.log")).await?;
         let edge = Edge::start(edge_config(layout, &setup, EDGE.to_vec())).await?;
@@ -97,7 +103,14 @@ pub fn edge_config(layout: &Layout, setup: &ServiceSetup, addresses: Vec<IpAddr>
         https_port: layout.https_port(),
         service: setup.url(),
         key: EDGE_KEY.into(),
+        own: stage_own(layout),
     }
+}
+
+/// The platform's own certificate.
+fn stage_own(layout: &Layout) -> Option<nomenta_world::tls::Pem> {
+    let authority = nomenta_world::tls::Authority::open(layout).ok()?;
+    authority.issue(&[format!("*.{}", PLATFORM.zone)], 90).ok()
 }
 
 impl Service {

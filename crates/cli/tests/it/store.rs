@@ -2,6 +2,7 @@
 
 use chrono::{Duration, Utc};
 use futures::future::join_all;
+use nomenta_core::certificate::Method;
 use nomenta_core::evidence::{CertificateFacts, Evidence, OrderState, Problem};
 use nomenta_core::finding::{Finding, Severity};
 use nomenta_core::gate::{GateName, GateState, Stage};
@@ -12,7 +13,7 @@ use nomenta_core::step::{self, Outcome};
 use nomenta_core::survey::{Depth, Survey, ZoneView};
 use nomenta_core::token::Token;
 use nomenta_store::{
-    DomainRecord, Issued, Lease, Looked, NewDomain, RosterFilter, Store, StoreError, TaskKind,
+    DomainRecord, Issued, Lease, Limits, Looked, NewChallenge, NewDomain, NewOrder, NewSite, RosterFilter, Store, StoreError, TaskKind,
 };
 
 use crate::stage::{self, stage};
@@ -33,8 +34,13 @@ pub async fn store(name: &str) -> Store {
     };
     store.put_ingress(&ingress, false).await.expect("an ingress");
     store.add_account("onswick", "Onswick Ferries").await.expect("an account");
-    store.add_site("onswick", "onswick", "harbour", "onswick.quaymark.example").await.expect("a site");
+    store.add_site(&site("onswick", "onswick")).await.expect("a site");
     store
+}
+
+fn site<'a>(account: &'a str, name: &'a str) -> NewSite<'a> {
+    let default_host = "onswick.quaymark.example";
+    NewSite { account, name, ingress: "harbour", default_host, entry_path: "/", error_path: "/" }
 }
 
 async fn enrol(store: &Store, host: &str) -> DomainRecord {
@@ -59,6 +65,7 @@ fn outcome(record: &DomainRecord) -> Outcome {
         brand: "quaymark".into(),
         proof_zone: None,
         acme_zone: None,
+        dns_for_all: false,
     };
     let evidence = Evidence { survey: Some(survey(record)), ..Evidence::default() };
     step::step(&record.domain, &platform, &evidence, &Policy::default(), Utc::now())
@@ -71,8 +78,12 @@ async fn finish(
     outcome: &Outcome,
 ) -> Result<(), StoreError> {
     let survey = survey(record);
-    let looked = Looked { survey: &survey, baseline: None, outcome, sealed_key: None };
+    let looked = looked(&survey, outcome);
     store.finish_look(lease, record, &looked, Utc::now()).await
+}
+
+fn looked<'a>(survey: &'a Survey, outcome: &'a Outcome) -> Looked<'a> {
+    Looked { survey, baseline: None, outcome, probe: None, drifts: &[], order: None }
 }
 
 async fn kinds(store: &Store, host: &str) -> Vec<String> {
@@ -227,7 +238,14 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
             let look = leases.into_iter().find(|l| l.kind == TaskKind::Look).expect("a look");
             let (now, record) = (Utc::now(), store.domain_named(host).await.expect("found"));
             let (outcome, survey) = (outcome(&record), survey(&record));
-            let looked = Looked { survey: &survey, baseline: None, outcome: &outcome, sealed_key: Some(key) };
+            let order = NewOrder {
+                domains: vec![(record.id, host.to_owned())],
+                registered: "onswick.example".into(),
+                method: Method::Http,
+                sealed_key: key.to_vec(),
+                limits: Limits { per_domain: 40, per_account: 40 },
+            };
+            let looked = Looked { order: Some(&order), ..looked(&survey, &outcome) };
             store.finish_look(&look, &record, &looked, now).await.expect("written");
         };
         assert_eq!(store.order_state(record.id).await.expect("a state"), OrderState::None);
@@ -241,11 +259,20 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         assert_eq!((same.id, same.sealed_key), (order.id, order.sealed_key.clone()), "one order at a time");
 
         store.note_order_url(order.id, "https://127.0.0.1/order/1").await.expect("noted");
-        store.add_challenge(order.id, "token", "token.thumb").await.expect("added");
+        let challenge = |token, method, answer| NewChallenge { token, name: host, method, answer, tls: None };
+        for new in [
+            challenge("token", Method::Http, "token.thumb"),
+            challenge("other", Method::Dns, "text"),
+        ] {
+            store.add_challenge(order.id, &new).await.expect("added");
+        }
+        assert_eq!(store.challenge_texts(host).await.expect("read"), ["text"]);
+        assert_eq!(store.challenge("other").await.expect("read"), None, "each method has its own");
         assert_eq!(store.challenge("token").await.expect("read").as_deref(), Some("token.thumb"));
-        let problem = Problem { kind: "urn:x:caa".into(), detail: "no".into(), status: Some(403) };
+        let problem =
+            Problem { kind: "urn:x:caa".into(), detail: "no".into(), status: Some(403), subproblems: vec![] };
         let retry_at = Utc::now() + Duration::seconds(60);
-        store.finish_refused(&lease, &record, &order, &problem, retry_at).await.expect("written");
+        store.finish_refused(&lease, &order, &problem, retry_at).await.expect("written");
         assert_eq!(store.challenge("token").await.expect("read"), None);
         let OrderState::Refused { problem: kept, .. } = store.order_state(record.id).await.expect("a state")
         else {
@@ -265,15 +292,16 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
             not_before: Utc::now(),
             not_after: Utc::now() + Duration::days(90),
         };
-        let issued = Issued { facts: facts.clone(), chain_pem: "PEM".into() };
-        store.finish_issued(lease, &record, &order, &issued).await.expect("written");
+        let renew_at = Utc::now() + Duration::days(60);
+        let issued = Issued { facts: facts.clone(), chain_pem: "PEM".into(), renew_at };
+        store.finish_issued(lease, &order, &issued).await.expect("written");
         assert_eq!(store.order_state(record.id).await.expect("a state"), OrderState::None);
         assert_eq!(store.refusals(record.id).await.expect("a count"), 0);
         let held = store.certificate(record.id).await.expect("read").expect("held");
         assert_eq!(held.facts.serial, facts.serial);
-        let feed = store.feed().await.expect("a feed");
-        assert_eq!(feed[0].sealed_key.as_deref(), Some(&b"third key"[..]));
-        let twice = store.finish_issued(lease, &record, &order, &issued).await;
+        let chain = store.certificate_chain(record.id).await.expect("read");
+        assert_eq!(chain.as_deref(), Some("PEM"));
+        let twice = store.finish_issued(lease, &order, &issued).await;
         assert!(matches!(twice, Err(StoreError::LeaseLost)));
         let told: Vec<_> = kinds(&store, host).await.into_iter().filter(|k| !k.starts_with("gate")).collect();
         assert_eq!(
@@ -298,8 +326,7 @@ fn names_are_taken_once_and_unknown_ones_are_named() {
         enrol(&store, "www.onswick.example").await;
         let taken = store.add_account("onswick", "Again").await.expect_err("taken");
         assert_eq!(taken.to_string(), "There is already an account named onswick. Choose another name.");
-        let missing =
-            store.add_site("nobody", "s", "harbour", "s.quaymark.example").await.expect_err("missing");
+        let missing = store.add_site(&site("nobody", "s")).await.expect_err("missing");
         assert_eq!(missing.to_string(), "There is no account named nobody. Check the spelling.");
         assert!(matches!(store.domain_named("no.example").await, Err(StoreError::Missing { .. })));
         let rows = store.accounts().await.expect("accounts");

@@ -1,0 +1,200 @@
+//! In front of Pebble, for what the CA of this world cannot do by itself: advice
+//! on renewal (RFC 9773), and asking for patience. Everything else is passed on.
+
+use std::collections::HashMap;
+use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use anyhow::Context;
+use axum::Router;
+use axum::body::{Body, Bytes};
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, Method, StatusCode, Uri, header};
+use axum::response::{IntoResponse, Response};
+use axum::routing::get;
+use chrono::{DateTime, Duration, SecondsFormat, Utc};
+use data_encoding::BASE64URL_NOPAD;
+use reqwest::Client;
+use rustls::server::{ClientHello, ResolvesServerCert};
+use rustls::sign::CertifiedKey;
+use serde_json::{Value, json};
+use tokio::net::TcpListener;
+use tokio_util::sync::{CancellationToken, DropGuard};
+
+use crate::{Layout, pebble, tls};
+
+/// A running annex; dropping it ends it.
+pub struct Annex {
+    shared: Arc<Shared>,
+    port: u16,
+    _stop: DropGuard,
+}
+
+struct Shared {
+    client: Client,
+    upstream: String,
+    state: Mutex<Told>,
+}
+
+/// What the test has told it, and what it has seen.
+#[derive(Default)]
+struct Told {
+    window: Option<(DateTime<Utc>, DateTime<Utc>)>,
+    throttle: Option<u64>,
+    replaced: Vec<String>,
+    asked: HashMap<String, usize>,
+}
+
+#[derive(Debug)]
+struct One(Arc<CertifiedKey>);
+
+impl ResolvesServerCert for One {
+    fn resolve(&self, _: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
+        Some(self.0.clone())
+    }
+}
+
+impl Annex {
+    /// Starts it at `port`, in front of the CA whose directory is `upstream`.
+    ///
+    /// # Errors
+    /// If the port is busy.
+    pub async fn start(layout: &Layout, port: u16, upstream: &str) -> anyhow::Result<Self> {
+        let address = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
+        let listener = TcpListener::bind(address).await.with_context(|| format!("{address} is busy"))?;
+        let read = |path| std::fs::read_to_string(path);
+        let pem = tls::Pem {
+            chain: read(layout.directory_root())?,
+            key: read(layout.state.join("pebble/tls.key"))?,
+        };
+        let shared = Arc::new(Shared {
+            client: pebble::client(&layout.directory_root())?,
+            upstream: upstream.trim_end_matches("/dir").to_owned(),
+            state: Mutex::default(),
+        });
+        let app = Router::new()
+            .route("/renewal-info/{certificate}", get(renewal_info))
+            .fallback(pass)
+            .with_state(shared.clone());
+        let stop = CancellationToken::new();
+        let acceptor = tls::server(Arc::new(One(Arc::new(tls::certified(&pem)?))), &[b"http/1.1"])?;
+        tokio::spawn(tls::serve(listener, acceptor, app, stop.clone()));
+        Ok(Self { shared, port, _stop: stop.drop_guard() })
+    }
+
+    /// URL of the directory.
+    pub fn directory(&self) -> String {
+        format!("https://127.0.0.1:{}/dir", self.port)
+    }
+
+    /// Advises renewal within a window from now on.
+    pub fn advise(&self, start: DateTime<Utc>, end: DateTime<Utc>) {
+        self.shared.told().window = Some((start, end));
+    }
+
+    /// Answers orders with 429 and so many seconds of `Retry-After`, or not any
+    /// more.
+    pub fn throttle(&self, seconds: Option<u64>) {
+        self.shared.told().throttle = seconds;
+    }
+
+    /// Certificates that orders said they replace.
+    pub fn replaced(&self) -> Vec<String> {
+        self.shared.told().replaced.clone()
+    }
+
+    /// How often advice was asked for, over all certificates.
+    pub fn asked(&self) -> usize {
+        self.shared.told().asked.values().sum()
+    }
+}
+
+impl Shared {
+    fn told(&self) -> std::sync::MutexGuard<'_, Told> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+async fn renewal_info(State(shared): State<Arc<Shared>>, Path(certificate): Path<String>) -> Response {
+    let mut told = shared.told();
+    *told.asked.entry(certificate).or_default() += 1;
+    let far = Utc::now() + Duration::days(50);
+    let (start, end) = told.window.unwrap_or((far, far + Duration::days(2)));
+    let text = |at: DateTime<Utc>| at.to_rfc3339_opts(SecondsFormat::Secs, true);
+    let body = json!({ "suggestedWindow": { "start": text(start), "end": text(end) } });
+    ([(header::RETRY_AFTER, "1")], axum::Json(body)).into_response()
+}
+
+async fn pass(
+    State(shared): State<Arc<Shared>>,
+    method: Method,
+    url: Uri,
+    headers: HeaderMap,
+    body: Bytes,
+) -> Response {
+    match passed(&shared, method, &url, &headers, body).await {
+        Ok(response) => response,
+        Err(error) => (StatusCode::BAD_GATEWAY, error.to_string()).into_response(),
+    }
+}
+
+async fn passed(
+    shared: &Shared,
+    method: Method,
+    url: &Uri,
+    headers: &HeaderMap,
+    body: Bytes,
+) -> anyhow::Result<Response> {
+    let orders = url.path() == "/order-plz";
+    if let (true, Some(seconds)) = (orders, shared.told().throttle) {
+        return Ok(throttled(seconds));
+    }
+    let replaces = if orders { replaces(&body) } else { None };
+    let mut request = shared.client.request(method, format!("{}{}", shared.upstream, url.path()));
+    for name in [header::HOST, header::CONTENT_TYPE, header::USER_AGENT] {
+        if let Some(value) = headers.get(&name) {
+            request = request.header(name, value);
+        }
+    }
+    let answer = request.body(body).send().await?;
+    let mut response = Response::builder().status(answer.status());
+    for (name, value) in answer.headers() {
+        if !matches!(*name, header::TRANSFER_ENCODING | header::CONTENT_LENGTH | header::CONNECTION) {
+            response = response.header(name, value);
+        }
+    }
+    let good = answer.status().is_success();
+    let bytes = answer.bytes().await?;
+    let mut added = None;
+    if url.path() == "/dir" {
+        let host = headers.get(header::HOST).and_then(|v| v.to_str().ok()).unwrap_or_default();
+        added = Some(("renewalInfo", format!("https://{host}/renewal-info")));
+    } else if let (true, Some(certificate)) = (good, replaces) {
+        shared.told().replaced.push(certificate.clone());
+        added = Some(("replaces", certificate));
+    }
+    let Some((field, value)) = added else { return Ok(response.body(Body::from(bytes))?) };
+    let mut document: Value = serde_json::from_slice(&bytes)?;
+    document[field] = json!(value);
+    Ok(response.body(Body::from(document.to_string()))?)
+}
+
+/// The certificate that an order says it replaces (RFC 9773, section 5).
+fn replaces(body: &[u8]) -> Option<String> {
+    let signed: Value = serde_json::from_slice(body).ok()?;
+    let payload = BASE64URL_NOPAD.decode(signed["payload"].as_str()?.as_bytes()).ok()?;
+    let order: Value = serde_json::from_slice(&payload).ok()?;
+    order["replaces"].as_str().map(str::to_owned)
+}
+
+fn throttled(seconds: u64) -> Response {
+    let problem = json!({
+        "type": "urn:ietf:params:acme:error:rateLimited", "status": 429,
+        "detail": "Too many orders were placed with this account",
+    });
+    let headers = [
+        (header::RETRY_AFTER, seconds.to_string()),
+        (header::CONTENT_TYPE, "application/problem+json".to_owned()),
+    ];
+    (StatusCode::TOO_MANY_REQUESTS, headers, problem.to_string()).into_response()
+}
