@@ -51,18 +51,19 @@ impl Handshaker {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let verifier = WebPkiServerVerifier::builder_with_provider(roots.clone(), provider.clone());
         let verifier = verifier.build().map_err(io::Error::other)?;
-        let taking = |protocol: &[u8]| -> io::Result<Arc<ClientConfig>> {
+        let taking = |protocol: &[u8], verifier: Arc<dyn ServerCertVerifier>| -> io::Result<Arc<ClientConfig>> {
             let builder = ClientConfig::builder_with_provider(provider.clone())
                 .with_safe_default_protocol_versions()
                 .map_err(io::Error::other)?;
             let mut config = builder
                 .dangerous()
-                .with_custom_certificate_verifier(Arc::new(TakesAny(provider.clone())))
+                .with_custom_certificate_verifier(verifier)
                 .with_no_client_auth();
             config.alpn_protocols = vec![protocol.to_vec()];
             Ok(Arc::new(config))
         };
-        Ok(Self { web: taking(b"http/1.1")?, challenge: taking(ACME_TLS)?, verifier, roots })
+        let [web, challenge] = [true, false].map(|signed| Arc::new(TakesAny { provider: provider.clone(), signed }));
+        Ok(Self { web: taking(b"http/1.1", web)?, challenge: taking(ACME_TLS, challenge)?, verifier, roots })
     }
 
     /// A handshake for `host`, as a browser makes it, judged afterwards.
@@ -111,9 +112,14 @@ fn in_words(error: &Error, facts: &CertificateFacts) -> String {
     format!("{what} (serial {}, issued by {})", facts.serial, facts.issuer)
 }
 
-/// Takes any certificate; the handshake's own signatures are still checked.
+/// Takes any certificate. The handshake's own signatures are checked, but for
+/// challenges: the extension that carries their digest is critical, and the
+/// library knows it not (RFC 8737, section 3).
 #[derive(Debug)]
-struct TakesAny(Arc<CryptoProvider>);
+struct TakesAny {
+    provider: Arc<CryptoProvider>,
+    signed: bool,
+}
 
 impl ServerCertVerifier for TakesAny {
     fn verify_server_cert(
@@ -133,7 +139,10 @@ impl ServerCertVerifier for TakesAny {
         cert: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        let algorithms = &self.0.signature_verification_algorithms;
+        if !self.signed {
+            return Ok(HandshakeSignatureValid::assertion());
+        }
+        let algorithms = &self.provider.signature_verification_algorithms;
         rustls::crypto::verify_tls12_signature(message, cert, signed, algorithms)
     }
 
@@ -143,11 +152,14 @@ impl ServerCertVerifier for TakesAny {
         cert: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        let algorithms = &self.0.signature_verification_algorithms;
+        if !self.signed {
+            return Ok(HandshakeSignatureValid::assertion());
+        }
+        let algorithms = &self.provider.signature_verification_algorithms;
         rustls::crypto::verify_tls13_signature(message, cert, signed, algorithms)
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {
-        self.0.signature_verification_algorithms.supported_schemes()
+        self.provider.signature_verification_algorithms.supported_schemes()
     }
 }

@@ -6,6 +6,7 @@ use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use thiserror::Error;
 use x509_parser::prelude::{FromDer, GeneralName, X509Certificate};
+use x509_parser::public_key::PublicKey;
 
 /// A certificate that cannot be read.
 #[derive(Debug, Error)]
@@ -54,6 +55,18 @@ pub fn challenge_digest_of(der: &[u8]) -> Option<Vec<u8>> {
     let (_, cert) = X509Certificate::from_der(der).ok()?;
     let found = cert.extensions().iter().find(|e| e.oid.to_id_string() == "1.3.6.1.5.5.7.1.31");
     found.map(|extension| extension.value.to_vec())
+}
+
+/// Kind and size of the certificate's key, such as `RSA 2048`; `None` if it
+/// cannot be read.
+pub fn key_words(chain_pem: &str) -> Option<String> {
+    let der = CertificateDer::from_pem_slice(chain_pem.as_bytes()).ok()?;
+    let (_, cert) = X509Certificate::from_der(&der).ok()?;
+    Some(match cert.public_key().parsed().ok()? {
+        PublicKey::RSA(key) => format!("RSA {}", key.key_size()),
+        PublicKey::EC(point) => format!("ECDSA {}", point.key_size()),
+        other => format!("{other:?}"),
+    })
 }
 
 fn instant(seconds: i64) -> Result<DateTime<Utc>, ReadError> {

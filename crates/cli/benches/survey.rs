@@ -216,7 +216,7 @@ async fn sweeps(world: &World, count: usize) -> anyhow::Result<Sweeps> {
         admin_key: "bench_admin".into(),
         edge_key: "bench_edge".into(),
         alone: true,
-        challenges: false,
+        challenges: None,
         directory: None,
         egress: None,
         options: ["--look-first=7200", "--look-most=7200", "--server-window=100", "--server-rate=0"]

@@ -23,8 +23,9 @@ use tokio_util::sync::CancellationToken;
 
 /// Largest UDP answer without EDNS (RFC 1035, section 4.2.1).
 const MOST_UDP: usize = 512;
-/// Challenges change by the minute, and their absence too.
-const TTL: u32 = 1;
+/// Challenges come and go within moments: neither they nor their absence are to
+/// be kept by any cache.
+const TTL: u32 = 0;
 /// Of the zone's own records, in seconds.
 const ZONE_TTL: u32 = 300;
 /// Questions and connections worked on at once.

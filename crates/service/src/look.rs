@@ -15,7 +15,7 @@ use nomenta_core::policy::Fronting;
 use nomenta_core::preflight::Check;
 use nomenta_core::step::{self, Action, Outcome};
 use nomenta_core::survey::{Depth, Survey, Target, ZoneView};
-use nomenta_store::{DomainRecord, Lease, Limits, Looked, NewOrder};
+use nomenta_store::{DomainRecord, EndedOrders, Lease, Limits, Looked, NewOrder};
 
 use crate::App;
 
@@ -27,6 +27,8 @@ const ROUNDS: usize = 4;
 /// Looks at one domain.
 pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     let mut record = app.store.domain(lease.domain_id).await?;
+    let ids = std::iter::once(record.id).chain(record.pair_id).collect();
+    let ended = app.store.ended_orders(ids).await?;
     let target = record.domain.target(&app.config.platform);
     // Before the customer has had the sheet for long enough to change anything.
     let baseline = match record.baseline {
@@ -41,7 +43,7 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     let mut evidence = known(app, &record, &survey).await?;
     let outcome = judge(app, &record, &survey, &mut evidence).await;
     let order = match outcome.action {
-        Some(Action::PlaceOrder { pair }) => Some(new_order(app, &record, pair).await?),
+        Some(Action::PlaceOrder { pair }) => Some(new_order(app, &record, pair, ended).await?),
         _ => None,
     };
     let drifts = drifts(&record, &target, &survey, &evidence);
@@ -171,7 +173,12 @@ async fn fetch_canary(app: &App, record: &DomainRecord, survey: &Survey, evidenc
     (evidence.canary, evidence.pair_canary) = (Some(own), other);
 }
 
-async fn new_order(app: &App, record: &DomainRecord, pair: bool) -> anyhow::Result<NewOrder> {
+async fn new_order(
+    app: &App,
+    record: &DomainRecord,
+    pair: bool,
+    known: EndedOrders,
+) -> anyhow::Result<NewOrder> {
     let kind = app.config.key_kind;
     // An RSA key takes its time.
     let key = match kind {
@@ -188,6 +195,7 @@ async fn new_order(app: &App, record: &DomainRecord, pair: bool) -> anyhow::Resu
         method: record.domain.method(&app.config.policy),
         sealed_key: app.sealer.seal(PRIVATE_KEY, key.as_bytes()),
         limits: limits(app),
+        known,
     })
 }
 

@@ -1,5 +1,6 @@
 //! The worker: takes due tasks from the leased queue and does them.
 
+use std::pin::pin;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -19,6 +20,8 @@ const SWEEP_SIZE: i64 = 2000;
 const RENEW_EVERY: Duration = Duration::from_secs(4);
 /// Longest sleep, in case a call was missed.
 const LONGEST_SLEEP: f64 = 30.0;
+/// How long a task may go on whose lease is lost.
+const LAST_WORDS: Duration = Duration::from_secs(1);
 /// How long running tasks may take to end when the service stops.
 const GRACE: Duration = Duration::from_secs(10);
 
@@ -86,9 +89,11 @@ async fn until_due(app: &App) -> Duration {
 /// Does one task while renewing its lease. A lost lease ends it: whatever it
 /// was about to write would be void.
 async fn perform(app: Arc<App>, lease: Lease) {
+    let mut work = pin!(by_kind(&app, &lease));
     let done = tokio::select! {
-        done = by_kind(&app, &lease) => done,
-        lost = keep(&app, &lease) => Err(lost.into()),
+        done = &mut work => done,
+        // A task that is just being written off looks lost from outside.
+        lost = keep(&app, &lease) => timeout(LAST_WORDS, work).await.unwrap_or(Err(lost.into())),
     };
     match done {
         Ok(()) => {

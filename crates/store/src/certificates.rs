@@ -242,7 +242,9 @@ impl Store {
         )
         .fetch_all(&mut *tx)
         .await?;
-        for domain_id in called.iter().flatten() {
+        let mut domain_ids: Vec<_> = called.iter().flatten().collect();
+        domain_ids.sort();
+        for domain_id in domain_ids {
             tasks::wake_if_there(&mut tx, *domain_id, now).await?;
         }
         tx.commit().await?;

@@ -106,20 +106,25 @@ pub(crate) async fn append_at(
     if events.is_empty() {
         return Ok(());
     }
+    // One statement for all of them: others wait for the lock.
+    let ids: Vec<_> = events.iter().map(|_| Uuid::now_v7()).collect();
+    let (kinds, data): (Vec<_>, Vec<_>) =
+        events.iter().map(|(kind, data)| (kind.as_str().to_owned(), data.clone())).unzip();
     lock(tx).await?;
-    for (kind, data) in events {
-        sqlx::query!(
-            "INSERT INTO events (id, domain_id, host, kind, at, data) VALUES ($1, $2, $3, $4, $5, $6)",
-            Uuid::now_v7(),
-            domain_id,
-            host,
-            kind.as_str(),
-            at,
-            data
-        )
-        .execute(&mut *tx)
-        .await?;
-    }
+    sqlx::query!(
+        "INSERT INTO events (id, domain_id, host, kind, at, data)
+         SELECT n.id, $2, $3, n.kind, $4, n.data
+         FROM unnest($1::uuid[], $5::text[], $6::jsonb[]) WITH ORDINALITY AS n (id, kind, data, place)
+         ORDER BY n.place",
+        &ids,
+        domain_id,
+        host,
+        at,
+        &kinds,
+        &data
+    )
+    .execute(&mut *tx)
+    .await?;
     sqlx::query!("SELECT pg_notify('nomenta_events', '')").fetch_one(&mut *tx).await?;
     Ok(())
 }

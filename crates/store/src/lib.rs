@@ -34,7 +34,7 @@ pub use error::StoreError;
 pub use events::{EventKind, EventRow, Heard, Listener};
 pub use keys::KeyRow;
 pub use looks::{FindingRow, Looked, SpreadRow};
-pub use orders::{Issued, Limits, NewChallenge, NewOrder, OrderRow, OrderStory};
+pub use orders::{EndedOrders, Issued, Limits, NewChallenge, NewOrder, OrderRow, OrderStory};
 pub use revocations::{Revocation, RevocationRow};
 pub use sealing::Sealed;
 pub use sweeps::{Glanced, Sight, Sweep};

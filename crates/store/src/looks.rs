@@ -99,9 +99,13 @@ impl Store {
         happened.extend(write_findings(&mut tx, before.id, &outcome.findings, token, now).await?);
         write_spread(&mut tx, before.id, &outcome.waits, now).await?;
         happened.extend(drifts.iter().map(|drift| (EventKind::Drift, masked(drift, token))));
+        let opened = match order {
+            Some(order) => orders::open(&mut tx, order, now).await?.then_some(order),
+            None => None,
+        };
         events::append(&mut tx, about, now, &happened).await?;
-        if let Some(order) = order {
-            orders::open(&mut tx, order, now).await?;
+        if let Some(order) = opened {
+            orders::tell_opened(&mut tx, order, now).await?;
         }
         if is_routed_otherwise(&before.domain.gates, &outcome.gates) {
             let other = before.domain.pair.as_ref().map(|pair| pair.other.as_str());

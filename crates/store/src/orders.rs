@@ -31,6 +31,16 @@ pub struct NewOrder {
     pub sealed_key: Vec<u8>,
     /// The budgets that it must fit in.
     pub limits: Limits,
+    /// What was known when it was decided.
+    pub known: EndedOrders,
+}
+
+/// How many orders had ended for some domains: if there are more by now, what
+/// was decided before is void.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EndedOrders {
+    domain_ids: Vec<Uuid>,
+    count: i64,
 }
 
 /// Budgets of orders.
@@ -236,6 +246,20 @@ impl Store {
             name
         );
         Ok(answers.fetch_all(&self.pool).await?)
+    }
+
+    /// How many orders have ended for some domains; to be read before anything
+    /// that an order is decided by.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn ended_orders(&self, domain_ids: Vec<Uuid>) -> Result<EndedOrders, StoreError> {
+        let count = sqlx::query_scalar!(
+            r#"SELECT count(*) AS "count!" FROM orders WHERE domain_ids && $1 AND state <> 'open'"#,
+            &domain_ids
+        );
+        let count = count.fetch_one(&self.pool).await?;
+        Ok(EndedOrders { domain_ids, count })
     }
 
     /// Where the latest order that covers a domain stands.
@@ -503,8 +527,14 @@ async fn end(
 ) -> Result<(), StoreError> {
     sqlx::query!("DELETE FROM challenges WHERE order_id = $1", order.id).execute(&mut *tx).await?;
     sqlx::query!("DELETE FROM orders_in_flight WHERE order_id = $1", order.id).execute(&mut *tx).await?;
+    // Rows before the lock on events, and always in the same order: so that no
+    // two transactions wait for each other.
+    let mut ids = order.domain_ids.clone();
+    ids.sort();
+    for id in ids {
+        tasks::wake(tx, id, TaskKind::Look, now).await?;
+    }
     for about in order.domains() {
-        tasks::wake(tx, about.id, TaskKind::Look, now).await?;
         events::append(tx, about, now, &[(kind, data.clone())]).await?;
     }
     edge::touch(tx, &order.names.iter().map(String::as_str).collect::<Vec<_>>()).await
@@ -518,7 +548,8 @@ async fn step(tx: &mut PgConnection, order_id: Uuid, said: &str) -> Result<(), S
 }
 
 /// Opens an order and queues the work on it; `false` if one is on the way for
-/// any of its domains, or a budget has no room.
+/// any of its domains, or a budget has no room. To be called before any event
+/// is written; the events are left to [`tell_opened`].
 pub(crate) async fn open(tx: &mut PgConnection, new: &NewOrder, now: DateTime<Utc>) -> Result<bool, StoreError> {
     let Some((first, _)) = new.domains.first() else { return Ok(false) };
     let (ids, names): (Vec<_>, Vec<_>) = new.domains.iter().cloned().unzip();
@@ -531,6 +562,7 @@ pub(crate) async fn open(tx: &mut PgConnection, new: &NewOrder, now: DateTime<Ut
                 (SELECT id FROM certificates WHERE domain_ids @> ARRAY[$2::uuid] AND revoked_at IS NULL
                  AND origin = 'ordered' ORDER BY issued_at DESC LIMIT 1)
          WHERE NOT EXISTS (SELECT FROM orders_in_flight WHERE domain_id = ANY($3))
+           AND (SELECT count(*) FROM orders WHERE domain_ids && $13 AND state <> 'open') = $14
            AND (SELECT count(*) FROM orders WHERE registered = $5 AND placed_at > $9) < $10
            AND (SELECT count(*) FROM orders WHERE placed_at > $11) < $12",
         id,
@@ -544,7 +576,9 @@ pub(crate) async fn open(tx: &mut PgConnection, new: &NewOrder, now: DateTime<Ut
         now - DOMAIN_WINDOW,
         i64::from(new.limits.per_domain),
         now - ACCOUNT_WINDOW,
-        i64::from(new.limits.per_account)
+        i64::from(new.limits.per_account),
+        &new.known.domain_ids,
+        new.known.count
     )
     .execute(&mut *tx)
     .await?;
@@ -558,10 +592,20 @@ pub(crate) async fn open(tx: &mut PgConnection, new: &NewOrder, now: DateTime<Ut
     )
     .execute(&mut *tx)
     .await?;
-    for (domain_id, host) in &new.domains {
-        let data = json!({ "names": names, "method": new.method });
-        events::append(tx, About { id: *domain_id, host }, now, &[(EventKind::OrderPlaced, data)]).await?;
-    }
     tasks::wake(tx, *first, TaskKind::Order, now).await?;
     Ok(true)
+}
+
+/// Writes the events of an order that was opened.
+pub(crate) async fn tell_opened(
+    tx: &mut PgConnection,
+    new: &NewOrder,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let names: Vec<_> = new.domains.iter().map(|(_, name)| name).collect();
+    let data = json!({ "names": names, "method": new.method });
+    for (id, host) in &new.domains {
+        events::append(tx, About { id: *id, host }, now, &[(EventKind::OrderPlaced, data.clone())]).await?;
+    }
+    Ok(())
 }

@@ -84,7 +84,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         admin_key: secrets.admin_key.clone(),
         edge_key: secrets.edge_key.clone(),
         alone: false,
-        challenges: true,
+        challenges: Some(0),
         directory: None,
         egress: None,
         options: [

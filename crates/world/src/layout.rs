@@ -18,10 +18,12 @@ pub const SILENT: Ipv4Addr = Ipv4Addr::new(127, 53, 66, 1);
 /// The three resolvers.
 pub const VANTAGES: [Ipv4Addr; 3] =
     [Ipv4Addr::new(127, 53, 100, 1), Ipv4Addr::new(127, 53, 100, 2), Ipv4Addr::new(127, 53, 100, 3)];
-/// Where the service answers the CA's questions for TXT records.
-pub const CHALLENGES: Ipv4Addr = Ipv4Addr::new(127, 53, 5, 1);
-/// The zone of those.
-pub const ACME_ZONE: &str = "acme.quaymark.example";
+/// Zones in which services answer the CA's questions for TXT records, and where:
+/// one for each process that does.
+pub const CHALLENGES: [(&str, Ipv4Addr); 2] = [
+    ("acme.quaymark.example", Ipv4Addr::new(127, 53, 5, 1)),
+    ("acme2.quaymark.example", Ipv4Addr::new(127, 53, 5, 2)),
+];
 /// The platform's edge.
 pub const EDGE: [IpAddr; 3] = [
     IpAddr::V4(Ipv4Addr::new(127, 77, 0, 10)),
@@ -250,7 +252,7 @@ impl Layout {
         let mut wanted: Vec<(SocketAddr, &str)> =
             dns.map(|ip| ((ip, self.dns_port()).into(), "a name server")).collect();
         wanted.extend(self.vantages().into_iter().map(|(_, address)| (address, "a resolver")));
-        wanted.push(((CHALLENGES, self.dns_port()).into(), "the challenge zone"));
+        wanted.extend(CHALLENGES.map(|(_, ip)| ((ip, self.dns_port()).into(), "a challenge zone")));
         for (_, address) in self.vantages() {
             wanted.extend(self.encrypted_ports().map(|port| ((address.ip(), port).into(), "a resolver")));
         }

@@ -7,7 +7,7 @@ use std::time::Duration;
 use nix::sys::signal::Signal;
 use tokio::process::Command;
 
-use crate::layout::{ACME_ZONE, CHALLENGES, ROOT};
+use crate::layout::{CHALLENGES, ROOT};
 use crate::{Daemon, Layout, wait_for};
 
 /// Issuer name of the world's certification authority in CAA records.
@@ -31,8 +31,8 @@ pub struct ServiceSetup {
     pub edge_key: String,
     /// Whether it reads the zones' own servers alone, through no vantage.
     pub alone: bool,
-    /// Whether it is the one that serves the challenge zone.
-    pub challenges: bool,
+    /// Which of the challenge zones it serves, if any.
+    pub challenges: Option<usize>,
     /// Directory of its CA, if not the world's usual one.
     pub directory: Option<String>,
     /// Which addresses it may visit, if not loopback.
@@ -84,10 +84,11 @@ impl ServiceSetup {
         option("platform-zone", crate::layout::PLATFORM.zone.into());
         option("brand", "quaymark".into());
         option("proof-zone", format!("proof.{}", crate::layout::PLATFORM.zone));
-        option("acme-zone", ACME_ZONE.into());
-        if self.challenges {
-            option("acme-dns", format!("{CHALLENGES}:{}", layout.dns_port()));
-            option("acme-name-server", format!("ns1.{ACME_ZONE}"));
+        let (zone, ip) = CHALLENGES[self.challenges.unwrap_or(0)];
+        option("acme-zone", zone.into());
+        if self.challenges.is_some() {
+            option("acme-dns", format!("{ip}:{}", layout.dns_port()));
+            option("acme-name-server", format!("ns1.{zone}"));
         }
         option("root-server", ROOT.to_string());
         option("dns-port", layout.dns_port().to_string());

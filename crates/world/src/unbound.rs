@@ -6,7 +6,7 @@ use std::time::Duration;
 use nix::sys::signal::Signal;
 
 use crate::daemon::{self, Daemon};
-use crate::layout::{ACME_ZONE, CHALLENGES, PRIMARY};
+use crate::layout::{CHALLENGES, PRIMARY};
 use crate::zones::answers;
 use crate::{Layout, wait_for};
 
@@ -45,6 +45,9 @@ fn certificate(layout: &Layout) -> anyhow::Result<String> {
 
 fn configuration(layout: &Layout, listen: SocketAddr, folder: &str, anchors: &str, key: &str) -> String {
     let [tls, https] = layout.encrypted_ports();
+    let dns = layout.dns_port();
+    let stub = |(zone, ip)| format!("stub-zone:\n  name: \"{zone}\"\n  stub-addr: {ip}@{dns}\n");
+    let challenges: String = CHALLENGES.into_iter().map(stub).collect();
     let encrypted = format!(
         "  interface: {0}@{tls}\n  interface: {0}@{https}\n  tls-port: {tls}\n  https-port: {https}\n\
          \x20 http-endpoint: \"/dns-query\"\n  tls-service-key: \"{key}\"\n  tls-service-pem: \"{1}\"\n",
@@ -59,12 +62,9 @@ fn configuration(layout: &Layout, listen: SocketAddr, folder: &str, anchors: &st
          \x20 local-zone: \"test.\" nodefault\n  local-zone: \"invalid.\" nodefault\n\
          \x20 trust-anchor-file: \"{anchors}\"\n  trust-anchor-signaling: no\n  ede: yes\n  val-bogus-ttl: 1\n\
          {encrypted}remote-control:\n  control-enable: no\n\
-         forward-zone:\n  name: \".\"\n  forward-addr: {PRIMARY}@{}\n\
-         stub-zone:\n  name: \"{ACME_ZONE}\"\n  stub-addr: {CHALLENGES}@{}\n",
+         forward-zone:\n  name: \".\"\n  forward-addr: {PRIMARY}@{dns}\n{challenges}",
         listen.ip(),
         listen.port(),
         listen.port(),
-        layout.dns_port(),
-        layout.dns_port(),
     )
 }

@@ -95,7 +95,9 @@ impl Zones {
                     let rtype = if ip.is_ipv4() { "A" } else { "AAAA" };
                     text.push_str(&format!("*.edge {rtype} {ip}\n* {rtype} {ip}\n"));
                 }
-                text.push_str(&format!("acme NS ns1.acme\nns1.acme A {CHALLENGES}\n"));
+                for (zone, ip) in CHALLENGES {
+                    text.push_str(&format!("{zone}. NS ns1.{zone}.\nns1.{zone}. A {ip}\n"));
+                }
             }
             if self.make(operator.zone, &text, None).await? {
                 self.delegate(operator.zone, &servers(operator)).await?;

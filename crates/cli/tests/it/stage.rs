@@ -69,7 +69,7 @@ pub fn setup(port: u16, database: String) -> ServiceSetup {
         admin_key: ADMIN.into(),
         edge_key: EDGE_KEY.into(),
         alone: false,
-        challenges: false,
+        challenges: None,
         directory: None,
         egress: None,
         options: ["--look-first=1", "--look-most=4", "--look-live=8", "--order-retry=4", "--pair-hold=5"]
@@ -86,7 +86,7 @@ impl Stage {
         let setup = setup(BASE_PORT + 6, world.database("stage").await?);
         // Many tests share its account and its zones.
         let more = ["--account-orders=5000"].map(Into::into);
-        let setup = ServiceSetup { challenges: true, options: [setup.options, more.into()].concat(), ..setup };
+        let setup = ServiceSetup { challenges: Some(0), options: [setup.options, more.into()].concat(), ..setup };
         let layout = &world.layout;
         let daemon = setup.start(layout, Path::new(PROGRAM), &layout.state.join("service.log")).await?;
         let edge = Edge::start(edge_config(layout, &setup, EDGE.to_vec())).await?;

@@ -244,6 +244,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
                 method: Method::Http,
                 sealed_key: key.to_vec(),
                 limits: Limits { per_domain: 40, per_account: 40 },
+                known: store.ended_orders(vec![record.id]).await.expect("read"),
             };
             let looked = Looked { order: Some(&order), ..looked(&survey, &outcome) };
             store.finish_look(&look, &record, &looked, now).await.expect("written");

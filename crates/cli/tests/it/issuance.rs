@@ -1,0 +1,137 @@
+//! Three hundred domains at once, at a CA that rejects nonces, by one process
+//! and by two of which one is killed.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+use std::time::Duration;
+
+use futures::StreamExt;
+use futures::stream;
+use nomenta_core::sheet::Sheet;
+use nomenta_world::{IssuerSetup, OtherIssuer, customer, wait_for};
+use serde_json::{Value, json};
+
+use crate::own::{Own, own, own_setup, with};
+use crate::stage::{self, BASE_PORT, PROGRAM, Service, fresh_zone, stage};
+
+const ZONES: usize = 10;
+const EACH: usize = 30;
+/// For all of them together, on a machine with two cores and other tests.
+const PATIENCE: Duration = Duration::from_secs(400);
+/// Looks are rarer than elsewhere, so that the tests beside get their share.
+const OPTIONS: [&str; 2] = ["--account-orders=5000", "--domain-orders=100"];
+
+/// Takes all of them in and publishes their sheets; returns the zones.
+async fn publish_all(service: &Service) -> Vec<String> {
+    let zones = &stage().world.zones;
+    let names: Vec<_> = (0..ZONES).map(|_| fresh_zone("many")).collect();
+    for zone in &names {
+        zones.register(zone).await.expect("registered");
+    }
+    let hosts = names.iter().flat_map(|zone| (0..EACH).map(move |n| format!("n{n}.{zone}")));
+    stream::iter(hosts)
+        .for_each_concurrent(16, |host| async move {
+            let (status, view) = service.post("domains", &json!({ "host": host, "site": "onswick" })).await;
+            assert_eq!(status, 201, "{view}");
+            let sheet: Sheet = serde_json::from_value(view).expect("a sheet");
+            customer::publish_also(zones, &sheet).await.expect("published");
+        })
+        .await;
+    names
+}
+
+async fn live(service: &Service) -> u64 {
+    let (_, stages) = service.get("stages").await;
+    let live = stages.as_array().and_then(|all| all.iter().find(|s| s["stage"] == "live").cloned());
+    live.and_then(|s| s["count"].as_u64()).unwrap_or(0)
+}
+
+async fn all_live(service: &Service) {
+    let all = u64::try_from(ZONES * EACH).expect("small");
+    let waited = wait_for("all being live", PATIENCE, || async { live(service).await == all }).await;
+    if let Err(error) = waited {
+        let (_, stages) = service.get("stages").await;
+        panic!("{error}: {stages}");
+    }
+}
+
+/// Each name has exactly one certificate by the CA's own word, and by ours.
+async fn exactly_one_each(service: &Service, zones: &[String], issued: &[String]) {
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    for pem in issued {
+        for name in nomenta_certs::x509::facts(pem).expect("a certificate").names {
+            if zones.iter().any(|zone| name.ends_with(&format!(".{zone}"))) {
+                *counts.entry(name).or_default() += 1;
+            }
+        }
+    }
+    assert_eq!(counts.len(), ZONES * EACH);
+    let twice: Vec<_> = counts.iter().filter(|(_, count)| **count != 1).collect();
+    assert!(twice.is_empty(), "{twice:?}");
+    let listed: Value = service.cli_json(&["certificate", "list"]).await;
+    assert_eq!(listed.as_array().map(Vec::len), Some(ZONES * EACH));
+}
+
+#[test]
+fn three_hundred_go_live_at_a_ca_that_rejects_five_percent_of_nonces() {
+    stage();
+    stage::run(async {
+        let setup = with(own_setup("many", 40).await, &OPTIONS);
+        let Own { service, daemon, edge, .. } = own(setup, "many", 40).await;
+        let zones = publish_all(&service).await;
+        all_live(&service).await;
+        exactly_one_each(&service, &zones, &stage().world.issued().await.expect("the CA's word")).await;
+        assert_eq!(edge.route_count(), ZONES * EACH + 1, "and the default host");
+        daemon.stop().await;
+    });
+}
+
+/// A CA of the test's own that rejects every other nonce.
+async fn unkind(folder: &str, port: u16) -> OtherIssuer {
+    let setup = IssuerSetup {
+        folder: folder.into(),
+        port: BASE_PORT + port,
+        nonce_reject: 50,
+        lifetime: Duration::from_secs(90 * 86_400),
+        external: None,
+    };
+    OtherIssuer::start(&stage().world.layout, setup).await.expect("a CA")
+}
+
+#[test]
+fn three_hundred_go_live_at_a_ca_that_rejects_every_other_nonce() {
+    stage();
+    stage::run(async {
+        let issuer = unkind("pebble-unkind", 62).await;
+        let mut setup = with(own_setup("unkind", 41).await, &OPTIONS);
+        setup.directory = Some(issuer.directory());
+        let Own { service, daemon, edge: _edge, .. } = own(setup, "unkind", 41).await;
+        let zones = publish_all(&service).await;
+        all_live(&service).await;
+        exactly_one_each(&service, &zones, &issuer.issued().await.expect("the CA's word")).await;
+        daemon.stop().await;
+    });
+}
+
+#[test]
+fn of_two_processes_one_is_killed_half_way_and_each_still_gets_one_certificate() {
+    stage();
+    stage::run(async {
+        let issuer = unkind("pebble-killed", 64).await;
+        let mut setup = with(own_setup("killed", 42).await, &OPTIONS);
+        setup.directory = Some(issuer.directory());
+        let Own { service, daemon, edge: _edge, .. } = own(setup.clone(), "killed", 42).await;
+        let mut second = setup;
+        second.listen.set_port(BASE_PORT + 43);
+        let layout = &stage().world.layout;
+        let log = layout.state.join("killed-second.log");
+        let doomed = second.start(layout, Path::new(PROGRAM), &log).await.expect("started");
+        let zones = publish_all(&service).await;
+        let half = u64::try_from(ZONES * EACH / 2).expect("small");
+        wait_for("half being live", PATIENCE, || async { live(&service).await >= half }).await.expect("half");
+        doomed.kill().await;
+        all_live(&service).await;
+        exactly_one_each(&service, &zones, &issuer.issued().await.expect("the CA's word")).await;
+        daemon.stop().await;
+    });
+}
