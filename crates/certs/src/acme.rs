@@ -205,8 +205,8 @@ impl Acme {
             let new = NewOrder::new(&identifiers).replaces(id);
             match persist!(self.account.new_order(&new)) {
                 Ok(order) => return Ok(self.under_way(order)),
-                // A CA without such hints, or one that has counted it already.
-                Err(AcmeError::Unavailable(said)) if said.contains("ARI") => {}
+                // A CA that takes no such hints, or has counted this one already.
+                Err(AcmeError::Unavailable(said)) if said.contains("ARI") || said.contains("replaces") => {}
                 Err(AcmeError::Refused { problem, .. }) if problem.short() == "alreadyReplaced" => {}
                 Err(other) => return Err(self.throttled(other)),
             }
@@ -400,11 +400,11 @@ impl AcmeOrder {
     /// # Errors
     /// [`AcmeError`].
     pub async fn finish(&mut self, method: Method, csr_der: &[u8]) -> Result<String, AcmeError> {
-        let ended = self.to_the_end(method, csr_der).await;
+        let ended = self.conclude(method, csr_der).await;
         ended.map_err(|error| throttled(&self.throttle, error))
     }
 
-    async fn to_the_end(&mut self, method: Method, csr_der: &[u8]) -> Result<String, AcmeError> {
+    async fn conclude(&mut self, method: Method, csr_der: &[u8]) -> Result<String, AcmeError> {
         let (order, retries) = (&mut self.order, retries(self.patience));
         if order.state().status == OrderStatus::Pending {
             persist!(set_ready(order, method))?;
@@ -416,7 +416,13 @@ impl AcmeOrder {
             }
         }
         if order.state().status == OrderStatus::Ready {
-            persist!(order.finalize_csr(csr_der))?;
+            match persist!(order.finalize_csr(csr_der)) {
+                // Somebody else with the same order was first.
+                Err(AcmeError::Refused { problem, .. }) if problem.short() == "orderNotReady" => {
+                    persist!(async { order.refresh().await.map(drop) })?;
+                }
+                other => other?,
+            }
         }
         if order.state().status == OrderStatus::Invalid {
             return Err(self.refusal().await);

@@ -34,7 +34,9 @@ pub enum Unfit {
     )]
     NoKey,
     /// Key and certificate do not belong together.
-    #[error("The key does not belong to the first certificate. Bring the key that its request was made with.")]
+    #[error(
+        "The key does not belong to the first certificate. Bring the key that its request was made with."
+    )]
     OtherKey,
     /// The chain is out of order.
     #[error(
@@ -95,7 +97,9 @@ pub fn check(
         parsed.map_err(|e| Unfit::Unreadable(index + 1, e.to_string()))
     });
     let parsed = parsed.collect::<Result<Vec<_>, _>>()?;
-    let (Some(leaf), Some(leaf_der)) = (parsed.first(), chain.first()) else { return Err(Unfit::NoCertificate) };
+    let (Some(leaf), Some(leaf_der)) = (parsed.first(), chain.first()) else {
+        return Err(Unfit::NoCertificate);
+    };
     let public = keypair::public(key_pem).map_err(|_| Unfit::NoKey)?;
     if public != leaf.public_key().raw {
         return Err(Unfit::OtherKey);

@@ -58,7 +58,8 @@ pub fn generate(kind: KeyKind) -> Result<String, KeyError> {
         KeyKind::Ecdsa => Ok(KeyPair::generate()?.serialize_pem()),
         KeyKind::Rsa => {
             let failed = |error: &dyn fmt::Display| KeyError::Rsa(error.to_string());
-            let key = rsa::RsaPrivateKey::new(&mut rsa::rand_core::OsRng, RSA_BITS).map_err(|e| failed(&e))?;
+            let key =
+                rsa::RsaPrivateKey::new(&mut rsa::rand_core::OsRng, RSA_BITS).map_err(|e| failed(&e))?;
             Ok(key.to_pkcs8_pem(LineEnding::LF).map_err(|e| failed(&e))?.to_string())
         }
     }

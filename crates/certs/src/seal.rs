@@ -48,9 +48,15 @@ impl Keyed {
         let byte = |i: usize| u8::from_str_radix(text.get(i..i + 2)?, 16).ok();
         let key: Option<Vec<u8>> = (0..text.len()).step_by(2).map(byte).collect();
         let key: [u8; 32] = key.and_then(|k| k.try_into().ok()).ok_or(SealError::BadKey)?;
-        let derive = |word: &[u8]| -> [u8; 32] { Sha256::new().chain_update(word).chain_update(key).finalize().into() };
+        let derive = |word: &[u8]| -> [u8; 32] {
+            Sha256::new().chain_update(word).chain_update(key).finalize().into()
+        };
         let [a, b, c, d, ..] = derive(b"id");
-        Ok(Self { id: [a, b, c, d], cipher: XChaCha20Poly1305::new(&key.into()), canary_key: derive(b"canary") })
+        Ok(Self {
+            id: [a, b, c, d],
+            cipher: XChaCha20Poly1305::new(&key.into()),
+            canary_key: derive(b"canary"),
+        })
     }
 
     fn hex_id(&self) -> String {

@@ -6,8 +6,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use nomenta_core::evidence::CertificateFacts;
-use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
+use rustls::client::{Resumption, WebPkiServerVerifier};
 use rustls::crypto::CryptoProvider;
 use rustls::{ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme};
 use rustls_pki_types::pem::PemObject;
@@ -51,18 +51,20 @@ impl Handshaker {
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let verifier = WebPkiServerVerifier::builder_with_provider(roots.clone(), provider.clone());
         let verifier = verifier.build().map_err(io::Error::other)?;
-        let taking = |protocol: &[u8], verifier: Arc<dyn ServerCertVerifier>| -> io::Result<Arc<ClientConfig>> {
-            let builder = ClientConfig::builder_with_provider(provider.clone())
-                .with_safe_default_protocol_versions()
-                .map_err(io::Error::other)?;
-            let mut config = builder
-                .dangerous()
-                .with_custom_certificate_verifier(verifier)
-                .with_no_client_auth();
-            config.alpn_protocols = vec![protocol.to_vec()];
-            Ok(Arc::new(config))
-        };
-        let [web, challenge] = [true, false].map(|signed| Arc::new(TakesAny { provider: provider.clone(), signed }));
+        let taking =
+            |protocol: &[u8], verifier: Arc<dyn ServerCertVerifier>| -> io::Result<Arc<ClientConfig>> {
+                let builder = ClientConfig::builder_with_provider(provider.clone())
+                    .with_safe_default_protocol_versions()
+                    .map_err(io::Error::other)?;
+                let mut config =
+                    builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth();
+                config.alpn_protocols = vec![protocol.to_vec()];
+                // A resumed session shows the certificate of the one before.
+                config.resumption = Resumption::disabled();
+                Ok(Arc::new(config))
+            };
+        let [web, challenge] =
+            [true, false].map(|signed| Arc::new(TakesAny { provider: provider.clone(), signed }));
         Ok(Self { web: taking(b"http/1.1", web)?, challenge: taking(ACME_TLS, challenge)?, verifier, roots })
     }
 

@@ -63,7 +63,8 @@ mod tests {
     use super::*;
 
     fn shown(target: Option<Target>) -> String {
-        target.map_or_else(|| "none".into(), |t| format!("{} {:?} {:?} {}", t.secure, t.place, t.port, t.path))
+        target
+            .map_or_else(|| "none".into(), |t| format!("{} {:?} {:?} {}", t.secure, t.place, t.port, t.path))
     }
 
     #[test]

@@ -102,13 +102,15 @@ impl Visitor {
         path: &str,
         resolve: Resolve<'_>,
     ) -> Result<Page, String> {
-        let mut at = Target { secure: false, place: Place::Host(host.to_owned()), port: None, path: path.to_owned() };
+        let mut at =
+            Target { secure: false, place: Place::Host(host.to_owned()), port: None, path: path.to_owned() };
         for _ in 0..=MOST_REDIRECTS {
             let (to, name) = match &at.place {
                 Place::Host(name) if name == host => (address, name.clone()),
                 Place::Host(name) => {
                     let found = resolve(name.clone()).await;
-                    let first = found.first().ok_or_else(|| format!("it leads to {name}, which has no address"))?;
+                    let first =
+                        found.first().ok_or_else(|| format!("it leads to {name}, which has no address"))?;
                     (*first, name.clone())
                 }
                 // CAs follow redirects to names alone; the guard has its say first.
@@ -120,7 +122,9 @@ impl Visitor {
             self.check_port(&at)?;
             let page = self.get(&at, to, &name).await?;
             let Some(location) = page.redirect() else { return Ok(page) };
-            at = at.join(location).ok_or_else(|| format!("it leads to {location}, which is no web address"))?;
+            at = at
+                .join(location)
+                .ok_or_else(|| format!("it leads to {location}, which is no web address"))?;
         }
         Err(format!("it redirects more than {MOST_REDIRECTS} times"))
     }
@@ -214,7 +218,12 @@ impl Visitor {
     ///
     /// # Errors
     /// A sentence.
-    pub async fn answers_by_tls(&self, host: &str, digest: &[u8; 32], addresses: &[IpAddr]) -> Result<(), String> {
+    pub async fn answers_by_tls(
+        &self,
+        host: &str,
+        digest: &[u8; 32],
+        addresses: &[IpAddr],
+    ) -> Result<(), String> {
         for address in addresses {
             let answered = self.within(async {
                 let stream = self.connect(*address, true).await?;
@@ -251,7 +260,9 @@ fn arrived(page: &Page, answer: &str) -> Result<(), String> {
 
 /// Plain HTTP leads to HTTPS with one hop: of the host, or of the primary.
 fn leads_to_https(page: &Page, wish: &Wish<'_>) -> Result<(), String> {
-    let Some(location) = page.redirect() else { return Err(format!("it answers with status {}", page.status)) };
+    let Some(location) = page.redirect() else {
+        return Err(format!("it answers with status {}", page.status));
+    };
     let to = Target::parse(location).filter(|to| to.secure);
     let host = to.as_ref().and_then(Target::host);
     let own = host == Some(wish.host) && !wish.must_lead;

@@ -116,6 +116,8 @@ pub(crate) enum CertificateVerb {
         #[arg(long)]
         account: Option<String>,
     },
+    /// Print the account at the CA, as CAA records may name it.
+    Account,
     /// Print a domain's certificate and the story of its latest order.
     Show {
         /// The domain.
@@ -156,7 +158,7 @@ pub(crate) enum CertificateVerb {
         chain: PathBuf,
         /// PEM file of the private key (PKCS #8).
         #[arg(long, value_name = "FILE")]
-        key: PathBuf,
+        private_key: PathBuf,
     },
 }
 
@@ -370,7 +372,12 @@ pub(crate) struct ServeOptions {
     #[arg(long, env = "NOMENTA_DATABASE", hide_env_values = true)]
     pub database: String,
     /// Sealing key: 64 hexadecimal characters.
-    #[arg(long, env = "NOMENTA_SEALING_KEY", hide_env_values = true, required_unless_present = "sealing_key_file")]
+    #[arg(
+        long,
+        env = "NOMENTA_SEALING_KEY",
+        hide_env_values = true,
+        required_unless_present = "sealing_key_file"
+    )]
     pub sealing_key: Option<String>,
     /// File that holds the sealing key.
     #[arg(long, value_name = "FILE", conflicts_with = "sealing_key")]

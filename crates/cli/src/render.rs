@@ -502,12 +502,30 @@ fn event_words(event: &Event) -> String {
         }
         "finding.opened" => format!("found {}. {}", text("code"), text("remedy")),
         "finding.cleared" => format!("{} is gone", text("code")),
-        "order.placed" => "certificate ordered".into(),
+        "order.placed" => {
+            let names = event.data["names"].as_array().map(Vec::len).unwrap_or_default();
+            if names > 1 {
+                "certificate ordered, for both of the pair".into()
+            } else {
+                "certificate ordered".into()
+            }
+        }
         "order.refused" => {
             let detail = event.data["problem"]["detail"].as_str().unwrap_or_default();
             format!("certificate refused: {detail}")
         }
         "certificate.issued" => format!("certificate {} issued by {}", text("serial"), text("issuer")),
+        "certificate.brought" => format!("certificate {} of {} brought in", text("serial"), text("issuer")),
+        "certificate.revoked" => format!("certificate {} revoked ({})", text("serial"), text("reason")),
+        "domain.released" => "left the platform".into(),
+        "domain.drifted" => {
+            let list = |name: &str| {
+                let values = event.data[name].as_array().cloned().unwrap_or_default();
+                let values: Vec<_> = values.iter().filter_map(Value::as_str).collect();
+                if values.is_empty() { "nothing".into() } else { values.join(", ") }
+            };
+            format!("{} changed from {} to {}", text("what"), list("from"), list("to"))
+        }
         other => other.to_owned(),
     }
 }
@@ -578,6 +596,13 @@ mod tests {
             ("order.placed", "{}", "certificate ordered"),
             ("order.refused", r#"{"problem": {"detail": "no"}}"#, "certificate refused: no"),
             ("certificate.issued", r#"{"serial": "1", "issuer": "i"}"#, "certificate 1 issued by i"),
+            ("order.placed", r#"{"names": ["a", "b"]}"#, "certificate ordered, for both of the pair"),
+            ("certificate.revoked", r#"{"serial": "1", "reason": "r"}"#, "certificate 1 revoked (r)"),
+            (
+                "domain.drifted",
+                r#"{"what": "w", "from": [], "to": ["A x"]}"#,
+                "w changed from nothing to A x",
+            ),
             ("something.new", "{}", "something.new"),
         ] {
             assert_eq!(told(kind, json(data)), want);

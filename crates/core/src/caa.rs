@@ -107,9 +107,7 @@ fn by_parameters(grant: &Grant, wish: &Wish<'_>) -> Option<Objection> {
 
 /// Whether any property names an account, so that ours must be known.
 pub fn names_account(records: &[&Record]) -> bool {
-    let named = |r: &&&Record| {
-        matches!(&r.data, RecordData::Caa { value, .. } if value.to_ascii_lowercase().contains("accounturi"))
-    };
+    let named = |r: &&&Record| matches!(&r.data, RecordData::Caa { value, .. } if value.to_ascii_lowercase().contains("accounturi"));
     records.iter().any(|r| named(&r))
 }
 

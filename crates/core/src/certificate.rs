@@ -45,9 +45,7 @@ impl FromStr for Method {
     type Err = String;
     fn from_str(word: &str) -> Result<Self, Self::Err> {
         let found = Self::ALL.iter().find(|(w, _)| *w == word).map(|(_, method)| *method);
-        found.ok_or_else(|| {
-            format!("{word} is not a validation method. Use http-01, tls-alpn-01 or dns-01.")
-        })
+        found.ok_or_else(|| format!("{word} is not a validation method. Use http-01, tls-alpn-01 or dns-01."))
     }
 }
 

@@ -98,8 +98,7 @@ fn resolvers(case: &Case<'_>, waits: &[Wait]) -> Check {
     match late.filter(|until| *until <= case.now + LONGEST_HOLD) {
         Some(until) => {
             let until = until.format("%H:%M:%S UTC");
-            let said =
-                format!("Ordered once the last vantage lets go of an older answer, at about {until}.");
+            let said = format!("Ordered once the last vantage lets go of an older answer, at about {until}.");
             check("resolvers", Waiting, said)
         }
         None => check("resolvers", Passed, "No vantage is expected to change its answer soon."),
@@ -114,7 +113,9 @@ fn pair(case: &Case<'_>, gates: &Gates) -> Option<Check> {
     let until = gates.get(GateName::Routing).since + case.policy.pair_hold;
     let other = &pair.other;
     Some(match () {
-        () if pair.other_ready => check("pair", Passed, format!("{other} is ready for the same certificate.")),
+        () if pair.other_ready => {
+            check("pair", Passed, format!("{other} is ready for the same certificate."))
+        }
         () if begun => check("pair", Passed, format!("{other} needs no certificate now.")),
         () if case.now < until => check("pair", Waiting, format!("Waits a moment for {other} to follow.")),
         () => check("pair", Passed, format!("{other} is not ready; it gets a certificate of its own later.")),
@@ -141,7 +142,8 @@ fn orders(case: &Case<'_>) -> Check {
 fn delegation(case: &Case<'_>) -> Check {
     let word = "delegation";
     let Some(line) = case.sheet.by(Way::AcmeCname).next() else {
-        let said = "A challenge by DNS needs a zone of the platform's own. Start the service with --acme-zone.";
+        let said =
+            "A challenge by DNS needs a zone of the platform's own. Start the service with --acme-zone.";
         return check(word, Failed, said);
     };
     let at = &line.host_field;

@@ -649,7 +649,10 @@ mod tests {
         old.facts.not_after = now();
         for certificate in [old, other] {
             let outcome = judge(&domain, &Evidence { certificate: Some(certificate), ..held() });
-            assert_eq!((states(&outcome)[2], outcome.action), (Waiting, Some(Action::PlaceOrder { pair: false })));
+            assert_eq!(
+                (states(&outcome)[2], outcome.action),
+                (Waiting, Some(Action::PlaceOrder { pair: false }))
+            );
         }
     }
 

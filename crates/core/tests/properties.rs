@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::domain::Domain;
 use nomenta_core::certificate::{Held, Origin};
+use nomenta_core::domain::Domain;
 use nomenta_core::evidence::{
     CanaryFetch, CertificateFacts, Evidence, OrderState, Probe, ProbeResult, Problem,
 };

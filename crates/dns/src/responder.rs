@@ -88,8 +88,7 @@ impl ChallengeZone {
             return reply;
         };
         reply.add_query(question.clone());
-        let Some(host) = self.host(question.name()).filter(|_| question.query_class() == DNSClass::IN)
-        else {
+        let Some(host) = self.host(question.name()).filter(|_| question.query_class() == DNSClass::IN) else {
             reply.set_response_code(ResponseCode::Refused);
             return reply;
         };

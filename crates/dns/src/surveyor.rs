@@ -11,6 +11,7 @@ use nomenta_core::names;
 use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Source};
 use nomenta_core::survey::{Authority, Delegation, Depth, Question, Survey, Target, ZoneView};
 
+use crate::DnsConfig;
 use crate::ask::{Answered, Ask, Got};
 use crate::engine::Settings;
 use crate::exchange::Exchange;
@@ -18,7 +19,6 @@ use crate::secure::{Secure, SecureError};
 use crate::vantage::{Transport, Vantage};
 use crate::walk::{Located, Walker};
 use crate::wire::{Mode, Reply};
-use crate::DnsConfig;
 
 /// Surveys domains; one for the whole service, which shares its cache of
 /// delegations and its sockets.

@@ -90,7 +90,9 @@ async fn revoke(app: &App, revocation: &Revocation) -> anyhow::Result<()> {
     };
     match revoked {
         Ok(()) => app.store.finish_revocation(revocation).await?,
-        Err(AcmeError::Refused { problem, .. }) => app.store.postpone_revocation(revocation, &problem).await?,
+        Err(AcmeError::Refused { problem, .. }) => {
+            app.store.postpone_revocation(revocation, &problem).await?
+        }
         Err(other) => {
             let problem = Problem { detail: other.to_string(), ..Problem::default() };
             app.store.postpone_revocation(revocation, &problem).await?;

@@ -65,7 +65,8 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
     let config = &app.config;
     let survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
     let mut evidence = known(app, record, &survey).await?;
-    evidence.budget = app.store.spent(&registered(record), &config.acme.directory, limits(app), Utc::now()).await?;
+    evidence.budget =
+        app.store.spent(&registered(record), &config.acme.directory, limits(app), Utc::now()).await?;
     judge(app, record, &survey, &mut evidence).await;
     if evidence.canary.is_none() {
         fetch_canary(app, record, &survey, &mut evidence).await;
@@ -123,7 +124,8 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
             Some(Action::Probe) => {
                 let ingress = domain.ingress.ipv4.first().copied().map(IpAddr::from);
                 let addresses = addresses(app, record, survey, evidence);
-                let (host, primary) = (domain.visited(), domain.pair.as_ref().filter(|pair| !pair.is_primary));
+                let (host, primary) =
+                    (domain.visited(), domain.pair.as_ref().filter(|pair| !pair.is_primary));
                 let wish = Wish {
                     host: &host,
                     primary: primary.map(|pair| pair.other.as_str()),

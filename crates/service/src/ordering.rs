@@ -166,7 +166,9 @@ async fn await_edge(app: &App, name: &str, digest: &[u8; 32]) -> anyhow::Result<
         match app.visitor.answers_by_tls(name, digest, &addresses).await {
             Ok(()) => return Ok(()),
             Err(failure) if Instant::now() > deadline => {
-                return Err(AcmeError::Unavailable(format!("the edge does not answer by TLS: {failure}")).into());
+                return Err(
+                    AcmeError::Unavailable(format!("the edge does not answer by TLS: {failure}")).into()
+                );
             }
             Err(_) => tokio::time::sleep(Duration::from_millis(200)).await,
         }

@@ -60,11 +60,7 @@ pub struct DayCount {
     pub renewing: i64,
 }
 
-fn held(
-    facts: Value,
-    origin: &str,
-    renew_at: Option<DateTime<Utc>>,
-) -> Result<Held, StoreError> {
+fn held(facts: Value, origin: &str, renew_at: Option<DateTime<Utc>>) -> Result<Held, StoreError> {
     let facts = serde_json::from_value(facts).map_err(|e| StoreError::unreadable("certificate", e))?;
     let origin = if origin == "brought" { Origin::Brought } else { Origin::Ordered };
     Ok(Held { facts, origin, renew_at })

@@ -360,9 +360,11 @@ impl Store {
     /// # Errors
     /// If the database fails.
     pub async fn stage_counts(&self) -> Result<Vec<(String, i64)>, StoreError> {
-        let rows = sqlx::query!(r#"SELECT stage, count(*) AS "count!" FROM domains WHERE released_at IS NULL GROUP BY stage"#)
-            .fetch_all(&self.pool)
-            .await?;
+        let rows = sqlx::query!(
+            r#"SELECT stage, count(*) AS "count!" FROM domains WHERE released_at IS NULL GROUP BY stage"#
+        )
+        .fetch_all(&self.pool)
+        .await?;
         Ok(rows.into_iter().map(|r| (r.stage, r.count)).collect())
     }
 }

@@ -121,7 +121,11 @@ impl Store {
     ///
     /// # Errors
     /// If the database fails.
-    pub async fn edge_changes(&self, after: i64, limit: i64) -> Result<Option<Vec<(i64, String)>>, StoreError> {
+    pub async fn edge_changes(
+        &self,
+        after: i64,
+        limit: i64,
+    ) -> Result<Option<Vec<(i64, String)>>, StoreError> {
         let first = sqlx::query_scalar!("SELECT min(seq) FROM edge_changes").fetch_one(&self.pool).await?;
         let last = self.edge_position().await?;
         if after > last || first.is_some_and(|first| after + 1 < first) {

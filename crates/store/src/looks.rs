@@ -152,9 +152,7 @@ impl Store {
 /// Whether the edge must know: a route comes and goes with ownership, the
 /// redirect to a primary with its certificate.
 fn is_routed_otherwise(before: &Gates, after: &Gates) -> bool {
-    let counts = |gates: &Gates, name| {
-        matches!(gates.get(name).state, GateState::Passed | GateState::Lapsed)
-    };
+    let counts = |gates: &Gates, name| matches!(gates.get(name).state, GateState::Passed | GateState::Lapsed);
     let differs = |name| counts(before, name) != counts(after, name);
     differs(GateName::Ownership) || differs(GateName::Certificate)
 }

@@ -295,10 +295,9 @@ impl Store {
         .fetch_optional(&self.pool)
         .await?;
         let Some(row) = row else { return Ok(None) };
-        let steps =
-            sqlx::query!("SELECT at, said FROM order_steps WHERE order_id = $1 ORDER BY at", row.id)
-                .fetch_all(&self.pool)
-                .await?;
+        let steps = sqlx::query!("SELECT at, said FROM order_steps WHERE order_id = $1 ORDER BY at", row.id)
+            .fetch_all(&self.pool)
+            .await?;
         Ok(Some(OrderStory {
             names: row.names,
             method: row.method,
@@ -340,10 +339,8 @@ impl Store {
         limits: Limits,
         now: DateTime<Utc>,
     ) -> Result<Option<Spent>, StoreError> {
-        let throttled = sqlx::query_scalar!(
-            "SELECT throttled_until FROM acme_accounts WHERE directory = $1",
-            directory
-        );
+        let throttled =
+            sqlx::query_scalar!("SELECT throttled_until FROM acme_accounts WHERE directory = $1", directory);
         if let Some(free_at) = throttled.fetch_optional(&self.pool).await?.flatten().filter(|at| *at > now) {
             let limit = "the certification authority, which has asked for patience,".into();
             return Ok(Some(Spent { limit, free_at }));
@@ -550,7 +547,11 @@ async fn step(tx: &mut PgConnection, order_id: Uuid, said: &str) -> Result<(), S
 /// Opens an order and queues the work on it; `false` if one is on the way for
 /// any of its domains, or a budget has no room. To be called before any event
 /// is written; the events are left to [`tell_opened`].
-pub(crate) async fn open(tx: &mut PgConnection, new: &NewOrder, now: DateTime<Utc>) -> Result<bool, StoreError> {
+pub(crate) async fn open(
+    tx: &mut PgConnection,
+    new: &NewOrder,
+    now: DateTime<Utc>,
+) -> Result<bool, StoreError> {
     let Some((first, _)) = new.domains.first() else { return Ok(false) };
     let (ids, names): (Vec<_>, Vec<_>) = new.domains.iter().cloned().unzip();
     sqlx::query!("SELECT pg_advisory_xact_lock($1)", ORDER_LOCK).fetch_one(&mut *tx).await?;

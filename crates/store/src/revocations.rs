@@ -68,7 +68,11 @@ impl Store {
     ///
     /// # Errors
     /// If the database fails.
-    pub async fn lease_revocations(&self, now: DateTime<Utc>, most: i64) -> Result<Vec<Revocation>, StoreError> {
+    pub async fn lease_revocations(
+        &self,
+        now: DateTime<Utc>,
+        most: i64,
+    ) -> Result<Vec<Revocation>, StoreError> {
         let rows = sqlx::query_as!(
             Revocation,
             "UPDATE revocations SET try_at = $2, tries = tries + 1 WHERE certificate_id IN (

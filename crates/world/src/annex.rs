@@ -39,7 +39,7 @@ struct Shared {
 /// What the test has told it, and what it has seen.
 #[derive(Default)]
 struct Told {
-    window: Option<(DateTime<Utc>, DateTime<Utc>)>,
+    windows: HashMap<String, (DateTime<Utc>, DateTime<Utc>)>,
     throttle: Option<u64>,
     replaced: Vec<String>,
     asked: HashMap<String, usize>,
@@ -87,9 +87,12 @@ impl Annex {
         format!("https://127.0.0.1:{}/dir", self.port)
     }
 
-    /// Advises renewal within a window from now on.
+    /// Advises renewal of every certificate that was asked about so far within
+    /// a window, from now on.
     pub fn advise(&self, start: DateTime<Utc>, end: DateTime<Utc>) {
-        self.shared.told().window = Some((start, end));
+        let mut told = self.shared.told();
+        let asked: Vec<_> = told.asked.keys().cloned().collect();
+        told.windows.extend(asked.into_iter().map(|certificate| (certificate, (start, end))));
     }
 
     /// Answers orders with 429 and so many seconds of `Retry-After`, or not any
@@ -117,9 +120,9 @@ impl Shared {
 
 async fn renewal_info(State(shared): State<Arc<Shared>>, Path(certificate): Path<String>) -> Response {
     let mut told = shared.told();
-    *told.asked.entry(certificate).or_default() += 1;
     let far = Utc::now() + Duration::days(50);
-    let (start, end) = told.window.unwrap_or((far, far + Duration::days(2)));
+    let (start, end) = told.windows.get(&certificate).copied().unwrap_or((far, far + Duration::days(2)));
+    *told.asked.entry(certificate).or_default() += 1;
     let text = |at: DateTime<Utc>| at.to_rfc3339_opts(SecondsFormat::Secs, true);
     let body = json!({ "suggestedWindow": { "start": text(start), "end": text(end) } });
     ([(header::RETRY_AFTER, "1")], axum::Json(body)).into_response()

@@ -260,8 +260,7 @@ fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change
     let ownership: Vec<_> =
         chosen(sheet, Purpose::Ownership).into_iter().map(add).collect::<Result<_, _>>()?;
     let routing: Vec<_> = chosen(sheet, Purpose::Routing).into_iter().map(add).collect::<Result<_, _>>()?;
-    let certificate: Vec<_> =
-        sheet.of(Purpose::Certificate).map(add).collect::<Result<_, _>>()?;
+    let certificate: Vec<_> = sheet.of(Purpose::Certificate).map(add).collect::<Result<_, _>>()?;
     let right = || [ownership.clone(), routing.clone(), certificate.clone()].concat();
     let with = |extra: Vec<Change>| [ownership.clone(), extra].concat();
     let only_v4 =

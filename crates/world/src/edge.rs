@@ -60,6 +60,7 @@ struct Shared {
     known: RwLock<Known>,
     own: Option<Arc<CertifiedKey>>,
     withheld: RwLock<HashSet<String>>,
+    mistaken: RwLock<HashMap<String, String>>,
     holding: watch::Sender<bool>,
     listed: watch::Sender<bool>,
     /// Number of the latest change that was taken in.
@@ -161,6 +162,7 @@ impl Edge {
             known: RwLock::default(),
             own,
             withheld: RwLock::default(),
+            mistaken: RwLock::default(),
             holding: watch::Sender::new(false),
             listed: watch::Sender::new(false),
             position: watch::Sender::new(-1),
@@ -187,6 +189,11 @@ impl Edge {
     /// Does not serve a host's certificate, as an edge out of date would.
     pub fn withhold(&self, host: &str) {
         write(&self.shared.withheld).insert(host.to_owned());
+    }
+
+    /// Serves another host's certificate for a host, or its own again.
+    pub fn mistake(&self, host: &str, for_other: &str) {
+        write(&self.shared.mistaken).insert(host.to_owned(), for_other.to_owned());
     }
 
     /// While set, default hosts do not ask search engines to leave them out.
@@ -308,6 +315,7 @@ impl ResolvesServerCert for BySni {
         if known.routes.get(&name).is_some_and(|route| route.noindex) {
             return self.0.own.clone();
         }
+        let name = read(&self.0.mistaken).get(&name).cloned().unwrap_or(name);
         Known::find(&known.certificates, &name).cloned()
     }
 }

@@ -18,17 +18,21 @@ use rustls::sign::CertifiedKey;
 use tokio::net::TcpListener;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
+use crate::Layout;
 use crate::layout::EDGE;
 use crate::tls::{self, Authority};
-use crate::Layout;
 
 /// Where it listens.
 pub const FRONT: Ipv4Addr = Ipv4Addr::new(127, 88, 0, 2);
+
+/// Where hosts are passed on to that do not stand at the usual edge.
+pub type Origins = Arc<Mutex<HashMap<String, IpAddr>>>;
 
 #[derive(Clone)]
 struct Passing {
     secure: bool,
     port: u16,
+    origins: Origins,
 }
 
 /// A certificate for whatever name is asked for.
@@ -58,13 +62,15 @@ impl ResolvesServerCert for Minted {
 }
 
 /// Starts it; it ends with the guard.
-pub(crate) async fn start(layout: &Layout) -> anyhow::Result<DropGuard> {
+pub(crate) async fn start(layout: &Layout, origins: &Origins) -> anyhow::Result<DropGuard> {
     let stop = CancellationToken::new();
     let listen = |port| async move {
         let address = SocketAddr::from((FRONT, port));
         TcpListener::bind(address).await.with_context(|| format!("The proxy cannot listen on {address}"))
     };
-    let app = |secure, port| Router::new().fallback(pass).with_state(Passing { secure, port });
+    let app = |secure, port| {
+        Router::new().fallback(pass).with_state(Passing { secure, port, origins: origins.clone() })
+    };
     let plain = listen(layout.http_port()).await?;
     let served = axum::serve(plain, app(false, layout.http_port()));
     let ending = stop.clone();
@@ -86,7 +92,8 @@ async fn pass(State(passing): State<Passing>, headers: HeaderMap, url: Uri) -> R
 }
 
 async fn passed(passing: &Passing, host: &str, path: &str) -> anyhow::Result<Response> {
-    let edge = EDGE.into_iter().find(IpAddr::is_ipv4).context("the edge has an IPv4 address")?;
+    let known = passing.origins.lock().unwrap_or_else(PoisonError::into_inner).get(host).copied();
+    let edge = known.unwrap_or(EDGE[0]);
     // The origin's certificate is for whoever runs the proxy to judge.
     let client = Client::builder()
         .redirect(Policy::none())

@@ -46,6 +46,8 @@ pub struct World {
     daemons: Vec<Daemon>,
     _odd: odd::Servers,
     _forwarder: JoinSet<()>,
+    /// Where the proxy passes hosts on to, if not to the usual edge.
+    pub origins: front::Origins,
     _front: DropGuard,
     _lock: File,
 }
@@ -73,11 +75,21 @@ impl World {
         daemons.extend(unbound::start(&layout, &zones.trust_anchors().await?).await?);
         let odd = odd::start(&layout).await?;
         let forwarder = forwarder::start(&layout).await?;
-        let front = front::start(&layout).await?;
+        let origins = front::Origins::default();
+        let front = front::start(&layout, &origins).await?;
         layout.trust(&std::fs::read_to_string(layout.state.join("authority.pem"))?)?;
         say("Starting the certification authority");
         daemons.push(pebble::start(&layout, &IssuerSetup::usual(&layout)).await?);
-        Ok(Self { layout, zones, daemons, _odd: odd, _forwarder: forwarder, _front: front, _lock: lock })
+        Ok(Self {
+            layout,
+            zones,
+            daemons,
+            _odd: odd,
+            _forwarder: forwarder,
+            origins,
+            _front: front,
+            _lock: lock,
+        })
     }
 
     /// Ends every server, the last started first, and waits until all are gone.
@@ -93,6 +105,15 @@ impl World {
     /// If the server refuses.
     pub async fn database(&self, name: &str) -> anyhow::Result<String> {
         postgres::create_database(&self.layout, name).await
+    }
+
+    /// Runs a statement in one of the databases, to make in a moment what would
+    /// take hours by the usual way.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    pub async fn statement(&self, database: &str, text: &str) -> anyhow::Result<String> {
+        postgres::statement(&self.layout, database, text).await
     }
 
     /// What Pebble has written so far: the witness of every order.

@@ -97,7 +97,8 @@ pub(crate) async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Resul
         layout.write("pebble/tls.pem", &made.cert.pem())?;
         layout.write("pebble/tls.key", &made.signing_key.serialize_pem())?;
     }
-    let keys: serde_json::Map<_, _> = setup.external.iter().map(|(id, key)| (id.clone(), json!(key))).collect();
+    let keys: serde_json::Map<_, _> =
+        setup.external.iter().map(|(id, key)| (id.clone(), json!(key))).collect();
     let config = json!({ "pebble": {
         "listenAddress": setup.directory().trim_start_matches("https://").trim_end_matches("/dir"),
         "managementListenAddress": setup.management().trim_start_matches("https://"),
@@ -160,5 +161,6 @@ async fn status(layout: &Layout, setup: &IssuerSetup, serial: &str) -> anyhow::R
 pub(crate) fn client(root: &Path) -> anyhow::Result<reqwest::Client> {
     let pem = fs::read(root).with_context(|| format!("Cannot read {}", root.display()))?;
     let root = reqwest::Certificate::from_pem(&pem)?;
-    Ok(reqwest::Client::builder().add_root_certificate(root).build()?)
+    // By HTTP/2 a Host header counts for nothing, and Pebble makes URLs of it.
+    Ok(reqwest::Client::builder().http1_only().add_root_certificate(root).build()?)
 }

@@ -33,6 +33,11 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
     Ok(daemon)
 }
 
+/// Runs a statement in one of the databases.
+pub(crate) async fn statement(layout: &Layout, database: &str, text: &str) -> anyhow::Result<String> {
+    psql_in(layout, database, text).await
+}
+
 pub(crate) async fn create_database(layout: &Layout, name: &str) -> anyhow::Result<String> {
     let known = psql(layout, &format!("SELECT 1 FROM pg_database WHERE datname = '{name}'")).await?;
     if known.trim().is_empty() {
@@ -43,10 +48,14 @@ pub(crate) async fn create_database(layout: &Layout, name: &str) -> anyhow::Resu
 }
 
 async fn psql(layout: &Layout, statement: &str) -> anyhow::Result<String> {
+    psql_in(layout, "postgres", statement).await
+}
+
+async fn psql_in(layout: &Layout, database: &str, statement: &str) -> anyhow::Result<String> {
     let mut psql = daemon::command(layout, "psql", "KILL")?;
     psql.arg("-h")
         .arg(layout.state.join("postgres"))
         .args(["-U", SUPERUSER, "-Atq", "-c", statement])
-        .arg("postgres");
+        .arg(database);
     daemon::run(psql).await
 }

@@ -47,7 +47,12 @@ pub(crate) fn server(
 }
 
 /// Serves `app` over TLS until stopped.
-pub(crate) async fn serve(listener: TcpListener, acceptor: TlsAcceptor, app: Router, stop: CancellationToken) {
+pub(crate) async fn serve(
+    listener: TcpListener,
+    acceptor: TlsAcceptor,
+    app: Router,
+    stop: CancellationToken,
+) {
     while let Some(Ok((stream, _))) = stop.run_until_cancelled(listener.accept()).await {
         let (acceptor, app) = (acceptor.clone(), app.clone());
         tokio::spawn(async move {

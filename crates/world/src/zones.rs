@@ -8,7 +8,7 @@ use std::time::Duration;
 use anyhow::{Context, bail};
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::rdata::svcb::{IpHint, SVCB, SvcParamKey, SvcParamValue};
-use hickory_proto::rr::rdata::{A, AAAA, CAA, CNAME, HTTPS, MX, NS, NULL, TXT};
+use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, MX, NS, NULL, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use hickory_proto::serialize::binary::BinEncodable;
 use nomenta_core::names;
@@ -18,8 +18,8 @@ use tokio::sync::Mutex;
 use tokio::time::timeout;
 
 use crate::layout::{
-    CHALLENGES, EDGE, FORMER, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT, SLACKWATER,
-    TIDEWELL,
+    CHALLENGES, EDGE, FORMER, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT,
+    SLACKWATER, TIDEWELL,
 };
 use crate::{Layout, knot, odd, wait_for};
 
@@ -406,8 +406,11 @@ fn rdata(data: &RecordData) -> anyhow::Result<RData> {
         RecordData::Cname(target) => RData::CNAME(CNAME(name(target)?)),
         RecordData::Ns(server) => RData::NS(NS(name(server)?)),
         RecordData::Txt(text) => RData::TXT(TXT::new(vec![text.clone()])),
-        RecordData::Caa { flags, value, .. } => {
-            RData::CAA(CAA::new_issue(*flags >= 128, Some(Name::from_ascii(value)?), Vec::new()))
+        RecordData::Caa { flags, tag, value } => {
+            // As it is, so that values can be wrong (RFC 8659, section 4.1).
+            let length = u8::try_from(tag.len())?;
+            let rdata = [&[*flags, length], tag.as_bytes(), value.as_bytes()].concat();
+            RData::Unknown { code: RecordType::CAA, rdata: NULL::with(rdata) }
         }
         RecordData::Mx { preference, exchange } => RData::MX(MX::new(*preference, name(exchange)?)),
         RecordData::Https { priority, target, hints } => {

@@ -10,7 +10,8 @@ use nomenta_core::certificate::{Held, Origin};
 use nomenta_core::evidence::Probe;
 use nomenta_core::preflight::{Check, CheckState};
 use nomenta_service::dto::{
-    BroughtCertificate, CertificateDay, CertificateView, FleetCertificate, NewRevocation, OrderView, Revoked,
+    BroughtCertificate, CertificateDay, CertificateView, FleetCertificate, IssuerAccount, NewRevocation,
+    OrderView, Revoked,
 };
 use reqwest::Method;
 use serde_json::json;
@@ -30,6 +31,10 @@ const BAR: i64 = 40;
 pub(crate) async fn run(client: &Client, shape: Shape, verb: CertificateVerb) -> anyhow::Result<Done> {
     match verb {
         CertificateVerb::List { within, account } => list(client, shape, within, account).await,
+        CertificateVerb::Account => {
+            let account: IssuerAccount = client.get("certificates/account").await?;
+            shown(shape, &account, || print_account(&account))
+        }
         CertificateVerb::Show { host } => {
             let view: CertificateView = client.get(&path(&host, "/certificate")).await?;
             shown(shape, &view, || print_view(&view))
@@ -54,8 +59,8 @@ pub(crate) async fn run(client: &Client, shape: Shape, verb: CertificateVerb) ->
             );
             said(shape, &revoked, &sentence)
         }
-        CertificateVerb::Bring { host, chain, key } => {
-            let body = BroughtCertificate { chain_pem: read(&chain)?, key_pem: read(&key)? };
+        CertificateVerb::Bring { host, chain, private_key } => {
+            let body = BroughtCertificate { chain_pem: read(&chain)?, key_pem: read(&private_key)? };
             let view: CertificateView = client.put(&path(&host, "/certificate"), &body).await?;
             shown(shape, &view, || print_view(&view))
         }
@@ -165,6 +170,16 @@ fn print_weeks(days: &[CertificateDay]) {
         }
     }
     println!();
+}
+
+fn print_account(account: &IssuerAccount) {
+    println!("Certificates are ordered at {}\n", account.directory);
+    println!("  account   {}", account.uri);
+    println!("  method    {}, and dns-01 for wildcards\n", account.method);
+    for identity in &account.identities {
+        println!("A CAA record that lets nobody else order:\n");
+        println!("  0 issue \"{identity}; accounturi={}\"", account.uri);
+    }
 }
 
 fn print_view(view: &CertificateView) {

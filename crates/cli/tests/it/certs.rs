@@ -6,8 +6,8 @@ use std::time::Duration;
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use nomenta_certs::acme::{Acme, AcmeConfig, AcmeError};
-use nomenta_certs::seal::Sealer;
 use nomenta_certs::keypair::{self, KeyKind};
+use nomenta_certs::seal::Sealer;
 use nomenta_certs::{Visitor, VisitorConfig, Wish, x509};
 use nomenta_core::certificate::Method;
 use nomenta_dns::Egress;
@@ -78,7 +78,9 @@ fn the_cas_reason_is_kept_and_what_it_has_forgotten_is_told_apart() {
     stage::run(async {
         let _ = rustls_ring();
         let (acme, credentials) = Acme::register(&config()).await.expect("registered");
-        let Err(AcmeError::Refused { problem, .. }) = acme.order(&["x.embargo.test".into()], None).await.map(drop) else {
+        let Err(AcmeError::Refused { problem, .. }) =
+            acme.order(&["x.embargo.test".into()], None).await.map(drop)
+        else {
             panic!("not refused");
         };
         assert!(problem.kind.ends_with("rejectedIdentifier"), "{problem:?}");
@@ -87,7 +89,9 @@ fn the_cas_reason_is_kept_and_what_it_has_forgotten_is_told_apart() {
         let mut order = acme.order(&[fresh_zone("void")], None).await.expect("ordered");
         let key = keypair::generate(KeyKind::Ecdsa).expect("a key");
         let csr = keypair::request(&key, &["void.example".into()]).expect("a request");
-        let Err(AcmeError::Refused { problem, .. }) = order.finish(Method::Http, &csr).await else { panic!("not refused") };
+        let Err(AcmeError::Refused { problem, .. }) = order.finish(Method::Http, &csr).await else {
+            panic!("not refused")
+        };
         assert!(!problem.detail.is_empty(), "the challenge's own error is shown");
 
         let gone = acme.resume(&config().directory.replace("/dir", "/my-order/gone")).await.map(drop);
@@ -183,7 +187,10 @@ fn each_wrong_answer_to_a_visit_has_its_own_words() {
             let failure = fetched.failure.expect("it does not arrive");
             assert!(failure.starts_with(canary), "{response}: {failure}");
             let probed = visitor.probe(&wish(host), &[address.ip()], None).await.results.remove(0);
-            assert!(probed.redirect_failure.clone().expect("no redirect").starts_with(redirect), "{response}");
+            assert!(
+                probed.redirect_failure.clone().expect("no redirect").starts_with(redirect),
+                "{response}"
+            );
             assert!(probed.tls_failure.is_some() && probed.serial().is_none());
         }
         let silent: IpAddr = Ipv4Addr::new(127, 77, 8, 2).into();

@@ -31,13 +31,17 @@ fn a_wildcard_is_validated_by_dns_through_the_platforms_own_zone() {
         service.live(&host).await;
         let view = service.cli_json(&["certificate", "show", &host]).await;
         assert_eq!(view["held"]["facts"]["names"], json!([host]));
-        assert_eq!((view["method"].as_str(), view["order"]["method"].as_str()), (Some("dns-01"), Some("dns-01")));
+        assert_eq!(
+            (view["method"].as_str(), view["order"]["method"].as_str()),
+            (Some("dns-01"), Some("dns-01"))
+        );
         // Every name under it is served with it.
         let pem = std::fs::read(world.layout.ca_roots()).expect("roots");
         let roots = reqwest::Certificate::from_pem_bundle(&pem).expect("PEM");
         let visited = format!("n7.lines.{zone}");
         let edge = (nomenta_world::layout::EDGE[0], world.layout.https_port()).into();
-        let client = roots.into_iter().fold(reqwest::Client::builder(), |c, root| c.add_root_certificate(root));
+        let client =
+            roots.into_iter().fold(reqwest::Client::builder(), |c, root| c.add_root_certificate(root));
         let client = client.resolve(&visited, edge).build().expect("a client");
         let url = format!("https://{visited}:{}/", world.layout.https_port());
         let page = client.get(url).send().await.expect("served").text().await.expect("a page");
@@ -106,9 +110,15 @@ fn one_certificate_covers_a_pair_and_the_other_leads_to_the_primary_with_one_hop
         assert_eq!(serials[0], serials[1]);
         let names = &own.certificate(&www).await["held"]["facts"]["names"];
         let names: Vec<_> = names.as_array().expect("names").iter().filter_map(|n| n.as_str()).collect();
-        assert!(names.len() == 2 && names.contains(&apex.as_str()) && names.contains(&www.as_str()), "{names:?}");
+        assert!(
+            names.len() == 2 && names.contains(&apex.as_str()) && names.contains(&www.as_str()),
+            "{names:?}"
+        );
         for host in [&apex, &www] {
-            assert_eq!((own.count(host, "order.placed").await, own.count(host, "certificate.issued").await), (1, 1));
+            assert_eq!(
+                (own.count(host, "order.placed").await, own.count(host, "certificate.issued").await),
+                (1, 1)
+            );
         }
         // Once the primary is live, the other must lead there, and does.
         service.cli(&["survey", &www]).await;

@@ -50,16 +50,24 @@ async fn edge_address(world: &nomenta_world::World, name: &str, last: u8) -> IpA
     ip
 }
 
-impl Own {
+impl std::ops::Deref for Own {
+    type Target = Service;
+
+    fn deref(&self) -> &Service {
+        &self.service
+    }
+}
+
+impl Service {
     /// Takes a domain in, and lets its customer publish the sheet.
     pub async fn published(&self, host: &str) {
-        let sheet = self.service.enrol(&stage().world, host).await;
+        let sheet = self.enrol(&stage().world, host).await;
         customer::publish(&stage().world.zones, &sheet, None).await.expect("published");
     }
 
     /// What `certificate show` says.
     pub async fn certificate(&self, host: &str) -> Value {
-        self.service.cli_json(&["certificate", "show", host]).await
+        self.cli_json(&["certificate", "show", host]).await
     }
 
     /// Serial of the certificate held.
@@ -69,7 +77,7 @@ impl Own {
 
     /// How often events of a kind have happened to a domain.
     pub async fn count(&self, host: &str, kind: &str) -> usize {
-        let history = self.service.cli_json(&["history", host]).await;
+        let history = self.cli_json(&["history", host]).await;
         let kind = format!("nomenta.{kind}");
         history.as_array().expect("events").iter().filter(|e| e["type"] == kind.as_str()).count()
     }

@@ -86,7 +86,8 @@ impl Stage {
         let setup = setup(BASE_PORT + 6, world.database("stage").await?);
         // Many tests share its account and its zones.
         let more = ["--account-orders=5000"].map(Into::into);
-        let setup = ServiceSetup { challenges: Some(0), options: [setup.options, more.into()].concat(), ..setup };
+        let setup =
+            ServiceSetup { challenges: Some(0), options: [setup.options, more.into()].concat(), ..setup };
         let layout = &world.layout;
         let daemon = setup.start(layout, Path::new(PROGRAM), &layout.state.join("service.log")).await?;
         let edge = Edge::start(edge_config(layout, &setup, EDGE.to_vec())).await?;

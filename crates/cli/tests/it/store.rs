@@ -13,7 +13,8 @@ use nomenta_core::step::{self, Outcome};
 use nomenta_core::survey::{Depth, Survey, ZoneView};
 use nomenta_core::token::Token;
 use nomenta_store::{
-    DomainRecord, Issued, Lease, Limits, Looked, NewChallenge, NewDomain, NewOrder, NewSite, RosterFilter, Store, StoreError, TaskKind,
+    DomainRecord, Issued, Lease, Limits, Looked, NewChallenge, NewDomain, NewOrder, NewSite, RosterFilter,
+    Store, StoreError, TaskKind,
 };
 
 use crate::stage::{self, stage};
@@ -261,10 +262,8 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
 
         store.note_order_url(order.id, "https://127.0.0.1/order/1").await.expect("noted");
         let challenge = |token, method, answer| NewChallenge { token, name: host, method, answer, tls: None };
-        for new in [
-            challenge("token", Method::Http, "token.thumb"),
-            challenge("other", Method::Dns, "text"),
-        ] {
+        for new in [challenge("token", Method::Http, "token.thumb"), challenge("other", Method::Dns, "text")]
+        {
             store.add_challenge(order.id, &new).await.expect("added");
         }
         assert_eq!(store.challenge_texts(host).await.expect("read"), ["text"]);

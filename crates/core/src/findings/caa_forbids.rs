@@ -41,7 +41,10 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     };
     Some(Diagnosis {
         remedy: format!("{} Without it no certificate may be issued for this domain.", sentences(&edits)),
-        remark: format!("The CAA set found by climbing stands at {owner}; no order is placed. {}", why(&objection)),
+        remark: format!(
+            "The CAA set found by climbing stands at {owner}; no order is placed. {}",
+            why(&objection)
+        ),
         evidence: records.iter().map(|r| evidence(case, owner, r)).collect(),
         edits,
         ..Diagnosis::default()
@@ -53,7 +56,9 @@ fn why(objection: &Objection) -> String {
         Objection::Issuer => "It names other issuers than ours, or none.".into(),
         Objection::Account(wanted) => format!("It lets our issuer issue for the account {wanted} alone."),
         Objection::Method(allowed) => format!("It lets our issuer validate by {allowed} alone."),
-        Objection::Critical(tag) => format!("It has the critical property {tag}, which issuers must understand."),
+        Objection::Critical(tag) => {
+            format!("It has the critical property {tag}, which issuers must understand.")
+        }
     }
 }
 

@@ -35,9 +35,15 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     Some(Diagnosis {
         severity: (days == 30).then_some(Severity::Note),
         remedy: match brought {
-            true => format!("Bring a new certificate for {host}: this one runs out within {} at {end}.", day(days)),
-            false => format!("Keep the records. The certificate of {host} runs out within {} at {end}; the \
-                              platform goes on trying to renew it.", day(days)),
+            true => format!(
+                "Bring a new certificate for {host}: this one runs out within {} at {end}.",
+                day(days)
+            ),
+            false => format!(
+                "Keep the records. The certificate of {host} runs out within {} at {end}; the \
+                              platform goes on trying to renew it.",
+                day(days)
+            ),
         },
         remark: match brought {
             true => "It was brought in, so it is not renewed here.".into(),

@@ -29,7 +29,10 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
             list(&served.names),
             case.domain.routed()
         ),
-        remark: format!("Expected serial {}. Look at what the edge server has taken from the feed.", held.facts.serial),
+        remark: format!(
+            "Expected serial {}. Look at what the edge server has taken from the feed.",
+            held.facts.serial
+        ),
         evidence: strangers
             .iter()
             .filter_map(|result| {

@@ -25,7 +25,9 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     Some(Diagnosis {
         severity: allowed.then_some(Severity::Note),
         remedy: match allowed {
-            true => format!("A proxy stands in front of {host} and passes visitors on. Nothing is to be changed."),
+            true => {
+                format!("A proxy stands in front of {host} and passes visitors on. Nothing is to be changed.")
+            }
             false => format!(
                 "Switch the proxy off for {host} at your DNS operator, so that the record itself is answered: \
                  often a setting beside the record. Keep the record."

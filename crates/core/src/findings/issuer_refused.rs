@@ -51,7 +51,9 @@ fn advice(kind: &str) -> &'static str {
         "caa" => "the CA reads a CAA record that forbids it; it may see an older answer than we do.",
         "connection" | "tls" => "the CA cannot reach the domain's addresses; look at what filters its way.",
         "dns" => "the CA's resolver cannot read the zone; look at DNSSEC and at its servers.",
-        "incorrectResponse" | "unauthorized" => "the CA was answered, but not by us; it may see other addresses.",
+        "incorrectResponse" | "unauthorized" => {
+            "the CA was answered, but not by us; it may see other addresses."
+        }
         "rejectedIdentifier" => "the CA's policy excludes this name; another CA may take it.",
         "externalAccountRequired" | "userActionRequired" => "the account at the CA needs attention.",
         _ => "the CA's own words say what it wants.",

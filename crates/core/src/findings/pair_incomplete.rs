@@ -45,7 +45,8 @@ mod tests {
 
     fn found(lines: &[&str], other_stage: Stage) -> Vec<String> {
         let host = "onswick.example";
-        let pair = Some(Pair { other: format!("www.{host}"), other_stage, is_primary: true, other_ready: false });
+        let pair =
+            Some(Pair { other: format!("www.{host}"), other_stage, is_primary: true, other_ready: false });
         let domain = crate::domain::Domain { pair, ..test::domain(host) };
         test::judge(&domain, &test::survey(host, lines)).into_iter().map(|f| f.code).collect()
     }

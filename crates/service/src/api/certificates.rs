@@ -13,8 +13,8 @@ use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory}
 
 use super::domains::find;
 use super::dto::{
-    BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, NewRevocation,
-    OrderStep, OrderView, RevocationView, Revoked,
+    BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, IssuerAccount,
+    NewRevocation, OrderStep, OrderView, RevocationView, Revoked,
 };
 use crate::access::Caller;
 use crate::keeper::REASONS;
@@ -68,7 +68,8 @@ fn cursor(text: &str) -> Result<(DateTime<Utc>, uuid::Uuid), Problem> {
         let (end, id) = text.split_once('.')?;
         Some((DateTime::from_timestamp_micros(end.parse().ok()?)?, id.parse().ok()?))
     };
-    read().ok_or_else(|| Problem::field("after", "cursor", "This is no cursor. Take it from the Link header."))
+    read()
+        .ok_or_else(|| Problem::field("after", "cursor", "This is no cursor. Take it from the Link header."))
 }
 
 fn next_link(query: &CertificateQuery, last: &CertificateRow, limit: i64) -> Result<HeaderValue, Problem> {
@@ -92,8 +93,28 @@ pub(super) async fn days(
 ) -> Result<Json<Vec<CertificateDay>>, Problem> {
     caller.needs(Role::Viewer)?;
     let rows = app.store.certificate_days(Utc::now(), DAYS).await?.into_iter();
-    let day = |r: nomenta_store::DayCount| CertificateDay { day: r.day, ending: r.ending, renewing: r.renewing };
+    let day =
+        |r: nomenta_store::DayCount| CertificateDay { day: r.day, ending: r.ending, renewing: r.renewing };
     Ok(Json(rows.map(day).collect()))
+}
+
+/// The account at the CA, as CAA records may name it.
+#[utoipa::path(get, path = "/api/v1/certificates/account",
+    responses((status = 200, body = IssuerAccount), (status = 503, body = Problem)))]
+pub(super) async fn account(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+) -> Result<Json<IssuerAccount>, Problem> {
+    caller.needs(Role::Viewer)?;
+    let acme = app.acme.account(&app).await;
+    let acme = acme.map_err(|e| Problem::unavailable(format!("The account at the CA is not known: {e}")))?;
+    let policy = &app.config.policy;
+    Ok(Json(IssuerAccount {
+        directory: app.config.acme.directory.clone(),
+        uri: acme.uri().to_owned(),
+        identities: policy.ca_identities.clone(),
+        method: policy.method,
+    }))
 }
 
 /// A domain's certificate, the story of its latest order, what a browser gets,
@@ -268,7 +289,10 @@ async fn on_the_platform(app: &App, caller: &Caller, host: &str) -> Result<Domai
         None => Ok(record),
         Some(at) => {
             let at = at.format("%Y-%m-%d %H:%M UTC");
-            Err(Problem::conflict("released", format!("{host} left the platform at {at}. Take it in anew first.")))
+            Err(Problem::conflict(
+                "released",
+                format!("{host} left the platform at {at}. Take it in anew first."),
+            ))
         }
     }
 }

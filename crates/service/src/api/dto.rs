@@ -2,8 +2,8 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_core::baseline::{Baseline, Compared};
-use nomenta_core::domain::Pair;
 use nomenta_core::certificate::{Held, Method};
+use nomenta_core::domain::Pair;
 use nomenta_core::evidence::{CertificateFacts, Probe, Problem as IssuerProblem};
 use nomenta_core::finding::{Edit, Finding, Severity};
 use nomenta_core::form::Form;
@@ -608,4 +608,17 @@ pub struct CertificateDay {
     pub ending: i64,
     /// Are renewed then; what is overdue counts for today.
     pub renewing: i64,
+}
+
+/// The account that certificates are ordered with.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct IssuerAccount {
+    /// ACME directory.
+    pub directory: String,
+    /// The account's URL, for CAA records (RFC 8657, section 3).
+    pub uri: String,
+    /// Names that the CA goes by in CAA records.
+    pub identities: Vec<String>,
+    /// How control is shown for names that are no wildcards.
+    pub method: Method,
 }

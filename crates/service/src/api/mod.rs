@@ -66,6 +66,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(domains::survey, domains::look))
         .routes(routes!(certificates::fleet))
         .routes(routes!(certificates::days))
+        .routes(routes!(certificates::account))
         .routes(routes!(certificates::certificate, certificates::bring))
         .routes(routes!(certificates::chain))
         .routes(routes!(certificates::preflight))

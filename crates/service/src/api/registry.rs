@@ -101,7 +101,8 @@ pub(super) async fn add_site(
     caller.needs(Role::Admin)?;
     let name = short_name("name", &new.name)?;
     let default_host = app.config.platform.default_host(&name);
-    let (entry_path, error_path) = (path("entry_path", &new.entry_path)?, path("error_path", &new.error_path)?);
+    let (entry_path, error_path) =
+        (path("entry_path", &new.entry_path)?, path("error_path", &new.error_path)?);
     let site = nomenta_store::NewSite {
         account: &new.account,
         name: &name,

@@ -1,0 +1,100 @@
+//! The egress guard: wherever a customer's DNS or web server points, nothing is
+//! sent to an address inside.
+
+use std::net::{IpAddr, Ipv4Addr};
+use std::time::Duration;
+
+use nomenta_core::reading::RecordData;
+use nomenta_world::customer;
+use nomenta_world::zones::Change;
+use tokio::io::{AsyncReadExt, AsyncWriteExt};
+use tokio::net::TcpListener;
+use tokio::time::timeout;
+
+use crate::own::{own, own_setup};
+use crate::stage::{self, fresh_zone, stage};
+
+/// Where a redirect comes from; permitted, and not ours.
+const REDIRECTOR: Ipv4Addr = Ipv4Addr::new(127, 77, 8, 40);
+
+/// Sends every visitor on to the address in the last label of the path's host.
+async fn redirector() {
+    let port = stage().world.layout.http_port();
+    let listener = TcpListener::bind((REDIRECTOR, port)).await.expect("bound");
+    tokio::spawn(async move {
+        while let Ok((mut stream, _)) = listener.accept().await {
+            let mut request = vec![0; 4096];
+            let length = stream.read(&mut request).await.unwrap_or(0);
+            let request = String::from_utf8_lossy(&request[..length]).into_owned();
+            let host =
+                request.lines().find_map(|l| l.to_lowercase().strip_prefix("host: ").map(str::to_owned));
+            let to = match host.unwrap_or_default().split('.').next().unwrap_or_default() {
+                "loop" => format!("127.0.0.1:{port}"),
+                "meta" => "169.254.169.254".to_owned(),
+                _ => "[::ffff:10.0.0.1]".to_owned(),
+            };
+            let answer =
+                format!("HTTP/1.1 302 Found\r\nLocation: http://{to}/inside\r\nContent-Length: 0\r\n\r\n");
+            let _ = stream.write_all(answer.as_bytes()).await;
+        }
+    });
+}
+
+#[test]
+fn nothing_connects_to_what_a_customers_zone_or_redirect_names() {
+    stage();
+    stage::run(async {
+        let (world, layout) = (&stage().world, &stage().world.layout);
+        let mut setup = own_setup("guarded", 84).await;
+        // As in production, but for the world's own servers: 127.0.0.1 itself is inside.
+        setup.egress = Some(["127.53.0.0/16", "127.77.0.0/16"].map(Into::into).into());
+        let own = own(setup, "guarded", 84).await;
+        redirector().await;
+        let inside = [layout.http_port(), layout.https_port()];
+        let mut listeners = Vec::new();
+        for port in inside {
+            listeners.push(TcpListener::bind(("127.0.0.1", port)).await.expect("bound"));
+        }
+        let zone = fresh_zone("guarded");
+        world.zones.register(&zone).await.expect("registered");
+        let six = |text: &str| RecordData::Aaaa(text.parse().expect("an address"));
+        for (label, data) in [
+            ("a", RecordData::A(Ipv4Addr::LOCALHOST)),
+            ("b", RecordData::A(Ipv4Addr::new(169, 254, 169, 254))),
+            ("c", six("::ffff:10.0.0.1")),
+            ("loop", RecordData::A(REDIRECTOR)),
+            ("meta", RecordData::A(REDIRECTOR)),
+            ("mapped", RecordData::A(REDIRECTOR)),
+        ] {
+            let host = format!("{label}.{zone}");
+            let sheet = own.enrol(world, &host).await;
+            customer::publish_only(&world.zones, &sheet, nomenta_core::sheet::Purpose::Ownership)
+                .await
+                .expect("published");
+            let at_host = Change::Add { owner: host.clone(), ttl: 5, data };
+            world.zones.update(&zone, &[at_host]).await.expect("updated");
+            // Looked at, and its addresses visited as far as the guard lets.
+            let seen = || async {
+                let view = own.get(&format!("domains/{host}")).await.1;
+                view["gates"][1]["state"] == "blocked"
+            };
+            let what = format!("{host} being blocked");
+            nomenta_world::wait_for(&what, stage::PATIENCE, seen).await.expect("blocked");
+            own.cli(&["survey", &host]).await;
+            own.cli(&["certificate", "preflight", &host]).await;
+        }
+        for listener in &listeners {
+            let connected = timeout(Duration::from_millis(200), listener.accept()).await;
+            assert!(connected.is_err(), "something connected to {:?}", listener.local_addr());
+        }
+        let metrics = reqwest::get(format!("{}/metrics", own.setup.url())).await.expect("metrics");
+        let text = metrics.text().await.expect("text");
+        let refused = text.lines().find_map(|l| l.strip_prefix("nomenta_egress_refused_total "));
+        let refused: u64 = refused.and_then(|n| n.parse().ok()).unwrap_or(0);
+        assert!(refused >= 6, "the guard refused {refused}");
+        let ip: IpAddr = REDIRECTOR.into();
+        let detail = own.cli_json(&["explain", &format!("loop.{zone}")]).await;
+        assert!(detail.to_string().contains(&ip.to_string()));
+        own.daemon.stop().await;
+    });
+}
