@@ -18,6 +18,10 @@ async function leave() {
 <template>
   <header v-if="session.who" class="bar">
     <RouterLink :to="{ name: 'roster' }" class="brand">Nomenta</RouterLink>
+    <nav>
+      <RouterLink :to="{ name: 'roster' }">Roster</RouterLink>
+      <RouterLink :to="{ name: 'certificates' }">Certificates</RouterLink>
+    </nav>
     <span class="soft">{{ session.who.name }}, {{ session.who.role }}</span>
     <ElButton text @click="toggle">{{ dark ? "Light" : "Dark" }}</ElButton>
     <ElButton text @click="leave">Sign out</ElButton>
@@ -37,10 +41,27 @@ async function leave() {
 }
 
 .brand {
-  margin-right: auto;
   color: var(--ink);
   font-size: 20px;
   font-weight: 600;
   text-decoration: none;
+}
+
+nav {
+  display: flex;
+  gap: calc(var(--step) * 2);
+  margin-right: auto;
+  margin-left: calc(var(--step) * 2);
+}
+
+nav a {
+  padding: 2px 0;
+  color: var(--ink-soft);
+  text-decoration: none;
+}
+
+nav .router-link-exact-active {
+  border-bottom: 2px solid var(--act);
+  color: var(--ink);
 }
 </style>

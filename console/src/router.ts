@@ -1,6 +1,7 @@
 import { createRouter, createWebHistory } from "vue-router";
 
 import DomainPage from "@/features/domain/DomainPage.vue";
+import CertificatesPage from "@/features/fleet/CertificatesPage.vue";
 import RosterPage from "@/features/roster/RosterPage.vue";
 import SignInPage from "@/features/sign-in/SignInPage.vue";
 import { useSession } from "@/stores/session";
@@ -10,6 +11,7 @@ export const router = createRouter({
   routes: [
     { path: "/", name: "roster", component: RosterPage },
     { path: "/domains/:host", name: "domain", component: DomainPage, props: true },
+    { path: "/certificates", name: "certificates", component: CertificatesPage },
     { path: "/sign-in", name: "sign-in", component: SignInPage },
     { path: "/:rest(.*)*", redirect: { name: "roster" } },
   ],

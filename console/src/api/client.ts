@@ -3,13 +3,20 @@ import type { components } from "./schema";
 
 type Schemas = components["schemas"];
 export type BaselineView = Schemas["BaselineView"];
+export type CertificateDay = Schemas["CertificateDay"];
+export type CertificateView = Schemas["CertificateView"];
+export type Check = Schemas["Check"];
 export type DomainDetail = Schemas["DomainDetail"];
 export type Edit = Schemas["Edit"];
 export type Event = Schemas["Event"];
+export type FleetCertificate = Schemas["FleetCertificate"];
 export type Gate = Schemas["Gate"];
 export type JudgedLine = Schemas["JudgedLine"];
 export type OpenFinding = Schemas["OpenFinding"];
+export type Held = Schemas["Held"];
 export type Line = Schemas["Line"];
+export type Order = Schemas["OrderView"];
+export type Probe = Schemas["Probe"];
 export type Rehearsal = Schemas["Rehearsal"];
 export type RosterLine = Schemas["RosterLine"];
 export type Sheet = Schemas["Sheet"];
@@ -39,6 +46,16 @@ async function send(
   headers: Record<string, string> = {},
   body?: string,
 ): Promise<string> {
+  return (await answer(method, path, headers, body)).text;
+}
+
+/** The answer, and where the next page is (RFC 8288). */
+async function answer(
+  method: string,
+  path: string,
+  headers: Record<string, string> = {},
+  body?: string,
+): Promise<{ text: string; next?: string }> {
   let response: Response;
   try {
     response = await fetch(`/api/v1/${path}`, { method, headers, body });
@@ -46,7 +63,8 @@ async function send(
     throw new Problem(0, "The service cannot be reached. Your entries are kept; try again.", {});
   }
   const text = await response.text();
-  if (response.ok) return text;
+  const next = /^<\/api\/v1\/(.*)>; rel="next"$/.exec(response.headers.get("Link") ?? "")?.[1];
+  if (response.ok) return { text, next };
   throw problem(response.status, text);
 }
 
@@ -102,6 +120,19 @@ export const api = {
     const headers = { "Content-Type": "text/dns; charset=utf-8" };
     const path = `${at(host)}/rehearsal?reveal=${reveal}`;
     return JSON.parse(await send("POST", path, headers, zone)) as Rehearsal;
+  },
+  certificate: (host: string) => call<CertificateView>("GET", `${at(host)}/certificate`),
+  preflight: (host: string) => call<Check[]>("POST", `${at(host)}/certificate/preflight`),
+  renew: (host: string) => call<void>("POST", `${at(host)}/certificate/renewal`),
+  revoke: (host: string, reason: string) =>
+    call<Schemas["Revoked"]>("POST", `${at(host)}/certificate/revocation`, { reason }),
+  bring: (host: string, chain_pem: string, key_pem: string) =>
+    call<CertificateView>("PUT", `${at(host)}/certificate`, { chain_pem, key_pem }),
+  certificateDays: () => call<CertificateDay[]>("GET", "certificates/days"),
+  /** A page of the fleet's certificates; `next` leads to the one after. */
+  certificates: async (path: string) => {
+    const { text, next } = await answer("GET", path);
+    return { rows: JSON.parse(text) as FleetCertificate[], next };
   },
   look: (host: string) => call<void>("POST", `${at(host)}/survey`),
   history: (host: string, after: number) =>

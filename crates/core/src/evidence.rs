@@ -84,7 +84,7 @@ pub enum OrderState {
 
 /// A problem document of the CA (RFC 8555, section 6.7; RFC 9457).
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(as = IssuerProblem))]
 pub struct Problem {
     /// Type URI.
     #[serde(rename = "type", default)]

@@ -30,6 +30,11 @@ pub enum Act {
     EdgeBehind,
     /// Has two sheets, for the name with and without www, and publishes one.
     HalfPair,
+    /// Has two sheets, and publishes both.
+    Pair,
+    /// Publishes it rightly, and brings a certificate that is good for so many
+    /// days.
+    Brought(i64),
     /// Publishes it rightly, from a sheet that has since been replaced.
     OldSheet,
     /// Changes over from a former host whose records resolvers keep for as
@@ -72,7 +77,7 @@ const fn part(host: &'static str, site: &'static str, act: Act) -> Part {
 }
 
 /// The domains.
-pub const PARTS: [Part; 44] = [
+pub const PARTS: [Part; 49] = [
     part("timetable.onswick.example", "onswick", Act::Right),
     part("onswick.example", "onswick", Act::Right),
     part("https://Trams.Tarrabank.example/lines", "tarrabank", Act::Right),
@@ -111,6 +116,11 @@ pub const PARTS: [Part; 44] = [
     part("ellerby.test", "kittering", Act::Wrong(Mistake::DelegationMismatch)),
     part("thrale.example", "thrale", Act::Wrong(Mistake::DnssecBroken)),
     part("garrowby.example", "wexholm", Act::HalfPair),
+    part("varleyquay.example", "fennick", Act::Pair),
+    part("*.stops.varleyquay.example", "fennick", Act::Right),
+    part("tours.fennickisles.example", "fennick", Act::Wrong(Mistake::Fronted)),
+    part("moorings.tollan.test", "gorsefield", Act::Brought(6)),
+    part("berths.ashlarquay.example", "thrale", Act::Brought(26)),
     part("alerts.lowmere.test", "lowmere", Act::OldSheet),
     part("piers.tarrabank.example", "tarrabank", Act::Moving(600)),
     part("live.dunvarra.example", "dunvarra", Act::Mended(Mistake::HostDoubled, 25)),

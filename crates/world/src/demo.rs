@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use anyhow::Context;
-use nomenta_core::hostname::Hostname;
+use nomenta_core::hostname::{Hostname, Subject};
 use nomenta_core::sheet::{Purpose, Sheet};
 use reqwest::{Client, Method, StatusCode};
 use serde::{Deserialize, Serialize};
@@ -18,6 +18,7 @@ use crate::customer::Mistake;
 use crate::edge::{Edge, EdgeConfig};
 use crate::layout::{EDGE, PLATFORM};
 use crate::service::ServiceSetup;
+use crate::tls::Authority;
 use crate::zones::servers;
 use crate::{Daemon, Layout, World, Zones, customer, wait_for};
 
@@ -112,7 +113,15 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
     println!("  Letting {} customers in …", ACCOUNTS.len());
     platform.seed(&world.zones, &edge).await?;
     announce(layout, options, &setup, &secrets)?;
-    let moving = platform.play(&world.zones);
+    let bringing = async {
+        for part in &PARTS {
+            if let Act::Brought(days) = part.act {
+                platform.bring(layout, part.host, days).await?;
+            }
+        }
+        Ok(())
+    };
+    let moving = async { tokio::try_join!(bringing, platform.play(&world.zones)).map(drop) };
     let watched = watch(running);
     tokio::select! {
         done = moving => done?,
@@ -215,9 +224,23 @@ impl Platform {
     }
 
     async fn sheet(&self, host: &str) -> anyhow::Result<Sheet> {
-        let host = Hostname::parse(host)?;
+        let host = Subject::parse(host)?;
         let (_, sheet) = self.call(Method::GET, &format!("domains/{host}/sheet?reveal=true"), None).await?;
         Ok(serde_json::from_value(sheet)?)
+    }
+
+    /// A certificate that the customer has from elsewhere, once the domain's
+    /// own is there.
+    async fn bring(&self, layout: &Layout, host: &str, days: i64) -> anyhow::Result<()> {
+        wait_for(&format!("{host} having a certificate"), Duration::from_secs(60), || async {
+            let answer = self.call(Method::GET, &format!("domains/{host}"), None).await;
+            answer.is_ok_and(|(_, detail)| !detail["certificate"].is_null())
+        })
+        .await?;
+        let pem = Authority::open(layout)?.issue(&[host.to_owned()], days)?;
+        let body = json!({ "chain_pem": pem.chain, "key_pem": pem.key });
+        self.call(Method::PUT, &format!("domains/{host}/certificate"), Some(body)).await?;
+        Ok(())
     }
 
     async fn seed(&self, zones: &Zones, edge: &Edge) -> anyhow::Result<()> {
@@ -240,15 +263,18 @@ impl Platform {
             }
         }
         for part in &PARTS {
-            let host = Hostname::parse(part.host)?;
+            let host = Subject::parse(part.host)?;
             if part.act == Act::EdgeBehind {
-                edge.withhold(host.as_str());
+                edge.withhold(host.host.as_str());
             }
-            set_stage(zones, &host, part.act).await?;
-            let pair = part.act == Act::HalfPair;
+            set_stage(zones, &host.host, part.act).await?;
+            let pair = matches!(part.act, Act::HalfPair | Act::Pair);
             if self.add("domains", json!({ "host": part.host, "site": part.site, "pair": pair })).await? {
                 self.looked_at(&host).await?;
                 act(zones, &self.sheet(part.host).await?, part).await?;
+                if part.act == Act::Pair {
+                    customer::publish_also(zones, &self.sheet(&format!("www.{host}")).await?).await?;
+                }
                 if part.act == Act::OldSheet {
                     self.call(Method::POST, &format!("domains/{host}/token"), None).await?;
                 }
@@ -259,7 +285,7 @@ impl Platform {
 
     /// Waits for the first look, which takes the baseline: customers are slower
     /// than that.
-    async fn looked_at(&self, host: &Hostname) -> anyhow::Result<()> {
+    async fn looked_at(&self, host: &Subject) -> anyhow::Result<()> {
         wait_for(&format!("the first look at {host}"), Duration::from_secs(30), || async {
             let answer = self.call(Method::GET, &format!("domains/{host}"), None).await;
             answer.is_ok_and(|(_, detail)| !detail["looked_at"].is_null())
@@ -304,7 +330,13 @@ async fn set_stage(zones: &Zones, host: &Hostname, act: Act) -> anyhow::Result<(
 
 async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
     match part.act {
-        Act::Right | Act::HalfPair | Act::EdgeBehind | Act::OldSheet | Act::Moving(_) => {
+        Act::Right
+        | Act::HalfPair
+        | Act::Pair
+        | Act::Brought(_)
+        | Act::EdgeBehind
+        | Act::OldSheet
+        | Act::Moving(_) => {
             customer::publish(zones, sheet, None).await?;
         }
         Act::Nothing | Act::Wrong(Mistake::NameUnregistered) => {}

@@ -10,6 +10,7 @@ import { exact, since, until } from "@/lib/time";
 import { inUse } from "@/lib/ways";
 
 import BaselinePane from "./BaselinePane.vue";
+import CertificatePane from "./CertificatePane.vue";
 import EditTable from "./EditTable.vue";
 import FindingPanel from "./FindingPanel.vue";
 import HistoryList from "./HistoryList.vue";
@@ -105,13 +106,6 @@ async function lookNow() {
             <h2>How it spread</h2>
             <WaitPanel :waits="detail.waits" :spreads="detail.spreads" :now="now" />
           </section>
-          <section v-if="detail.certificate">
-            <h2>Certificate</h2>
-            <p class="record">
-              {{ detail.certificate.issuer }}, serial {{ detail.certificate.serial }}, until
-              {{ detail.certificate.not_after.slice(0, 10) }}
-            </p>
-          </section>
           <section>
             <h2>What happened</h2>
             <HistoryList :events="history" />
@@ -119,6 +113,9 @@ async function lookNow() {
         </div>
       </ElTabPane>
       <ElTabPane label="Sheet" name="sheet" lazy><SheetPane :host="detail.host" /></ElTabPane>
+      <ElTabPane label="Certificate" name="certificate" lazy>
+        <CertificatePane :host="detail.host" :now="now" />
+      </ElTabPane>
       <ElTabPane label="Baseline" name="baseline" lazy>
         <BaselinePane :host="detail.host" :zone="detail.zone" />
       </ElTabPane>

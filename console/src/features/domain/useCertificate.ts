@@ -1,0 +1,40 @@
+import { ref } from "vue";
+
+import { api, Problem, type CertificateView, type Check } from "@/api/client";
+import { useLive } from "@/composables/useLive";
+
+/** A domain's certificate and its latest order, kept true by live events. */
+export function useCertificate(host: string) {
+  const view = ref<CertificateView | null>(null);
+  const checks = ref<Check[] | null>(null);
+  const error = ref("");
+  const busy = ref("");
+
+  async function reload() {
+    await attempt("", async () => (view.value = await api.certificate(host)));
+  }
+
+  /** Does one thing, saying which while it lasts and what went wrong after. */
+  async function attempt(what: string, act: () => Promise<unknown>): Promise<boolean> {
+    busy.value = what;
+    try {
+      await act();
+      error.value = "";
+      return true;
+    } catch (problem) {
+      if (!(problem instanceof Problem)) throw problem;
+      error.value = problem.message;
+      return false;
+    } finally {
+      busy.value = "";
+    }
+  }
+
+  const preflight = () =>
+    attempt("preflight", async () => (checks.value = await api.preflight(host)));
+  const renew = () => attempt("renew", () => api.renew(host).then(reload));
+  const revoke = (reason: string) => attempt("revoke", () => api.revoke(host, reason).then(reload));
+
+  useLive((event) => event.subject === host, reload);
+  return { view, checks, error, busy, reload, preflight, renew, revoke };
+}
