@@ -28,6 +28,7 @@ pub(crate) enum Done {
 
 #[tokio::main]
 async fn main() -> ExitCode {
+    leave_quietly_when_nobody_reads();
     let arguments = Arguments::parse();
     match dispatch(arguments).await {
         Ok(Done::Yes) => ExitCode::SUCCESS,
@@ -37,6 +38,18 @@ async fn main() -> ExitCode {
             ExitCode::FAILURE
         }
     }
+}
+
+/// Output may be cut short by whoever it is piped to, which is no failure.
+fn leave_quietly_when_nobody_reads() {
+    let usual = std::panic::take_hook();
+    std::panic::set_hook(Box::new(move |info| {
+        let said = info.payload().downcast_ref::<String>();
+        if said.is_some_and(|said| said.starts_with("failed printing to stdout")) {
+            std::process::exit(0);
+        }
+        usual(info);
+    }));
 }
 
 async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {

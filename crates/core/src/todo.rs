@@ -30,7 +30,11 @@ pub fn list(case: &Case<'_>, findings: &[Finding]) -> Vec<Edit> {
         }
     };
     push(GateName::Ownership, ownership(case));
-    push(GateName::Routing, routing(case));
+    // Behind a proxy the records themselves are right, as far as can be seen.
+    if !findings.iter().any(|f| f.code == "fronted") {
+        push(GateName::Routing, routing(case));
+    }
+    push(GateName::Certificate, certificate(case));
     for finding in findings {
         push(finding.gate, finding.edits.clone());
     }
@@ -61,6 +65,24 @@ fn ownership(case: &Case<'_>) -> Vec<Edit> {
         Some((_, record)) => case.change(record, line),
         None => case.publish(line),
     });
+    edits
+}
+
+/// What leads the CA's question for a TXT record to the platform, where that is
+/// needed; empty once it is there.
+fn certificate(case: &Case<'_>) -> Vec<Edit> {
+    let Some(line) = case.sheet.by(Way::AcmeCname).next() else { return Vec::new() };
+    if case.survey.apex().is_none() {
+        return Vec::new();
+    }
+    let held: Vec<_> = case.survey.held(&line.owner, RecordType::Txt).map(|(_, record)| record).collect();
+    if held.iter().any(|record| line.is_met_by(&record.data)) {
+        return Vec::new();
+    }
+    let alias = held.iter().find(|record| matches!(record.data, RecordData::Cname(_)));
+    let delete = held.iter().filter(|record| !matches!(record.data, RecordData::Cname(_)));
+    let mut edits: Vec<_> = delete.map(|record| case.edit_record(EditKind::Delete, record)).collect();
+    edits.push(alias.map_or_else(|| case.publish(line), |record| case.change(record, line)));
     edits
 }
 
@@ -147,7 +169,7 @@ fn mail(case: &Case<'_>) -> Vec<Edit> {
 
 #[cfg(test)]
 mod tests {
-    use crate::finding::sentences;
+    use crate::finding::{EditKind, sentences};
     use crate::test;
 
     const SUB: &str = "timetable.onswick.example";
@@ -204,5 +226,24 @@ mod tests {
             let edits = test::todo(host, &test::healthy(host));
             assert!(edits.iter().all(|e| e.kind == crate::finding::EditKind::Keep), "{edits:?}");
         }
+    }
+
+    #[test]
+    fn a_wildcard_needs_the_delegation_of_its_challenge_too() {
+        let mut domain = test::domain("timetable.onswick.example");
+        domain.wildcard = true;
+        let at = |lines: &[&str]| {
+            let edits = test::todo_of(&domain, &test::survey_of(&domain, lines));
+            let wanted = edits.into_iter().filter(|e| e.owner.starts_with("_acme-challenge"));
+            wanted.map(|e| (e.kind, e.value)).collect::<Vec<_>>()
+        };
+        let target = "timetable.onswick.example.acme.quaymark.example".to_owned();
+        assert_eq!(at(&[]), [(EditKind::Add, target.clone())]);
+        assert_eq!(
+            at(&["_acme-challenge.timetable CNAME old.harrowhost.example"]),
+            [(EditKind::Change, target.clone())]
+        );
+        let right = format!("_acme-challenge.timetable CNAME {target}");
+        assert_eq!(at(&[&right]), []);
     }
 }

@@ -153,7 +153,8 @@ impl Store {
                JOIN domains d ON d.id = c.domain_id AND d.released_at IS NULL
                CROSS JOIN LATERAL (VALUES
                    ('end', greatest(0, extract(day FROM c.not_after - $1)::int)),
-                   ('renewal', greatest(0, extract(day FROM c.renew_at - $1)::int))) n (what, day)
+                   ('renewal', CASE WHEN c.renew_at IS NOT NULL
+                                    THEN greatest(0, extract(day FROM c.renew_at - $1)::int) END)) n (what, day)
                WHERE c.replaced_at IS NULL AND c.revoked_at IS NULL AND n.day <= $2
                GROUP BY n.day ORDER BY n.day"#,
             now,

@@ -42,9 +42,7 @@ async function confirmed(reason: string) {
       <div class="tools">
         <h2>{{ held ? "Held and served" : "None yet" }}</h2>
         <template v-if="mayAct">
-          <ElButton :loading="busy === 'preflight'" @click="preflight"
-            >Ask as the CA would</ElButton
-          >
+          <ElButton :loading="busy === 'preflight'" @click="preflight">Preflight</ElButton>
           <ElButton v-if="held" :loading="busy === 'renew'" @click="renew">Renew now</ElButton>
           <ElButton @click="bringing = true">Bring one</ElButton>
           <ElButton v-if="held" type="danger" plain @click="revoking = true">Revoke</ElButton>

@@ -1,6 +1,14 @@
 import type { Event } from "@/api/client";
 
-type Data = Record<string, string> & { problem?: { detail: string } };
+type Data = Record<string, string> & {
+  problem?: { detail: string };
+  names?: string[];
+  from?: string[] | string;
+  to?: string[] | string;
+};
+
+const list = (values: string[] | string | undefined) =>
+  Array.isArray(values) && values.length ? values.join(", ") : "nothing";
 
 /** What happened, in one sentence. */
 export function tell(event: Event): string {
@@ -17,11 +25,21 @@ export function tell(event: Event): string {
     case "nomenta.finding.cleared":
       return `${data.code} is gone.`;
     case "nomenta.order.placed":
-      return "Certificate ordered.";
+      return (data.names?.length ?? 0) > 1
+        ? "Certificate ordered, for both of the pair."
+        : "Certificate ordered.";
     case "nomenta.order.refused":
       return `Certificate refused: ${data.problem?.detail ?? ""}`;
     case "nomenta.certificate.issued":
       return `Certificate ${data.serial} issued by ${data.issuer}.`;
+    case "nomenta.certificate.brought":
+      return `Certificate ${data.serial} of ${data.issuer} brought in.`;
+    case "nomenta.certificate.revoked":
+      return `Certificate ${data.serial} revoked (${data.reason}).`;
+    case "nomenta.domain.drifted":
+      return `${data.what} changed from ${list(data.from)} to ${list(data.to)}.`;
+    case "nomenta.domain.released":
+      return "Left the platform.";
     default:
       return event.type;
   }

@@ -11,7 +11,7 @@ import { useFleet } from "./useFleet";
 // What of the fleet expires when.
 const { rows, days, within, next, loaded, showMore } = useFleet();
 const now = useNow();
-const WITHIN = { "": "all", 1: "a day", 7: "7 days", 14: "14 days", 30: "30 days" };
+const WITHIN = { all: "any time", 1: "a day", 7: "7 days", 14: "14 days", 30: "30 days" };
 
 const left = (row: FleetCertificate) => Date.parse(row.facts.not_after) - now.value;
 const overdue = (row: FleetCertificate) =>

@@ -60,7 +60,7 @@ function draw() {
         {
           ...bars,
           name: "to be renewed",
-          data: weeks.value.map((w) => w.renewing),
+          data: weeks.value.map((w) => w.renewing || null),
           itemStyle: {
             color: colour("--act-wash"),
             borderColor: colour("--act"),
@@ -70,7 +70,7 @@ function draw() {
         {
           ...bars,
           name: "running out",
-          data: weeks.value.map((w) => w.ending),
+          data: weeks.value.map((w) => w.ending || null),
           itemStyle: { color: colour("--act") },
         },
       ],

@@ -7,12 +7,13 @@ import { useLive } from "@/composables/useLive";
 export function useFleet() {
   const rows = ref<FleetCertificate[]>([]);
   const days = ref<CertificateDay[]>([]);
-  const within = ref("");
+  const within = ref("all");
   const next = ref<string>();
   const loaded = ref(false);
 
   async function reload() {
-    const path = within.value ? `certificates?within_days=${within.value}` : "certificates";
+    const path =
+      within.value === "all" ? "certificates" : `certificates?within_days=${within.value}`;
     const [page, counts] = await Promise.all([api.certificates(path), api.certificateDays()]);
     rows.value = page.rows;
     next.value = page.next;

@@ -174,3 +174,59 @@ fn the_stage_bar_filters_and_the_theme_is_remembered() {
         browser.page.clone().close().await.expect("closed");
     });
 }
+
+#[test]
+fn a_certificate_is_shown_asked_about_brought_and_revoked() {
+    stage();
+    stage::run(async {
+        let (stage, url) = (stage(), stage().service.setup.url());
+        let host = format!("board.{}", fresh_zone("certificate"));
+        let sheet = stage.service.enrol(&stage.world, &host).await;
+        customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
+        stage.service.live(&host).await;
+        let first = stage.service.serial(&host).await;
+        let browser = Browser::open(stage::BASE_PORT + 26).await;
+        browser.sign_in(&format!("{url}/domains/{host}?pane=certificate"), ADMIN).await;
+        browser.read("Held and served").await;
+        browser.read(&first).await;
+        browser.read(&format!("Issued with serial {first}.")).await;
+        let life = browser.see("svg[aria-label^='Valid from']").await;
+        assert!(life.attr("aria-label").await.expect("a label").is_some_and(|l| l.contains("runs out in 89 days")));
+        browser.press("Preflight").await;
+        browser.read("No CAA record restricts issuers.").await;
+        browser.read("Nothing was ordered.").await;
+
+        browser.press("Bring one").await;
+        browser.type_into("#chain", "not a certificate").await;
+        browser.type_into("#key", "not a key").await;
+        browser.press("Serve it").await;
+        browser.read("The chain holds no certificate. Paste PEM text").await;
+        let authority = nomenta_world::tls::Authority::open(&stage.world.layout).expect("an authority");
+        let pem = authority.issue(std::slice::from_ref(&host), 20).expect("issued");
+        browser.type_into("#chain", &pem.chain).await;
+        browser.press("Serve it").await;
+        // The chain is right by now, and is kept while the key is mended.
+        browser.read("The key cannot be read.").await;
+        browser.type_into("#key", &pem.key).await;
+        browser.press("Serve it").await;
+        browser.read("by the customer, who brought it in").await;
+        browser.click("#tab-now").await;
+        browser.read("certificate-expiring").await;
+
+        browser.page.goto(&format!("{url}/certificates")).await.expect("the page");
+        browser.read("in 19 days").await;
+        let chart = browser.see("[aria-label*='Within four weeks']").await;
+        assert!(chart.attr("aria-label").await.expect("a label").is_some_and(|l| l.contains("1 run out")));
+
+        browser.page.goto(&format!("{url}/domains/{host}?pane=certificate")).await.expect("the page");
+        browser.press("Revoke").await;
+        browser.read("It cannot be taken back.").await;
+        browser.click(".el-dialog .el-button--danger").await;
+        // The one from the CA is revoked, the other given up, and a new one comes.
+        browser.read(&format!("{first} keyCompromise")).await;
+        browser.read("by the CA on").await;
+        stage.service.live(&host).await;
+        browser.read(&stage.service.serial(&host).await).await;
+        browser.page.clone().close().await.expect("closed");
+    });
+}

@@ -56,11 +56,15 @@ fn shots() {
             ("wexholm.example", "sheet", "one of these", "sheet.png"),
             ("piers.tarrabank.example", "now", "How long it will take", "waiting.png"),
             ("brindleford.test", "baseline", "gone", "baseline.png"),
+            ("varleyquay.example", "certificate", "What a browser gets", "certificate.png"),
         ] {
             browser.page.goto(&format!("{url}/domains/{host}?pane={pane}")).await.expect("the page");
             browser.read(words).await;
             shoot(&browser, name).await;
         }
+        browser.page.goto(&format!("{url}/certificates")).await.expect("the page");
+        browser.read("by the customer").await;
+        shoot(&browser, "certificates.png").await;
         browser.page.goto(&format!("{url}/domains/pellgate.example?pane=rehearsal")).await.expect("the page");
         browser.type_into("#zone", ZONE).await;
         browser.press("Rehearse").await;

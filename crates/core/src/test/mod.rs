@@ -289,8 +289,13 @@ pub fn judge(domain: &Domain, survey: &Survey) -> Vec<Finding> {
 
 /// The customer's list for a zone that holds `lines`.
 pub fn todo(host: &str, lines: &[&str]) -> Vec<Edit> {
+    todo_of(&domain(host), &survey(host, lines))
+}
+
+/// The customer's list for a domain of any kind.
+pub fn todo_of(domain: &Domain, survey: &Survey) -> Vec<Edit> {
     let list = |case: &Case<'_>| crate::todo::list(case, &findings::diagnose(case));
-    run(&domain(host), &survey(host, lines), OrderState::None, list)
+    run(domain, survey, OrderState::None, list)
 }
 
 /// What each vantage sees or holds.
