@@ -63,6 +63,8 @@ enum Task {
 enum Measure {
     /// DNS surveys, beside dnsperf.
     Survey,
+    /// How soon a change reaches an edge server.
+    Edge,
 }
 
 fn main() -> anyhow::Result<()> {
@@ -72,7 +74,7 @@ fn main() -> anyhow::Result<()> {
         Task::Demo { options } => demo(&options),
         Task::Test { filter } => test(filter.as_deref()),
         Task::Generate => generate(),
-        Task::Bench { what: Measure::Survey, domains } => bench(domains),
+        Task::Bench { what, domains } => bench(what, domains),
         Task::Fuzz { seconds } => fuzz::run(seconds),
         Task::Shots => shots(),
     }
@@ -159,11 +161,17 @@ fn test(filter: Option<&str>) -> anyhow::Result<()> {
     cargo(&["test", "--workspace", "--no-fail-fast", "--", "--test-threads=8"])
 }
 
-fn bench(domains: Option<u32>) -> anyhow::Result<()> {
+fn bench(what: Measure, domains: Option<u32>) -> anyhow::Result<()> {
     set_up()?;
-    packages::ensure_one("dnsperf", "dnsperf")?;
+    let name = match what {
+        Measure::Survey => {
+            packages::ensure_one("dnsperf", "dnsperf")?;
+            "survey"
+        }
+        Measure::Edge => "edge",
+    };
     let domains = domains.map(|n| n.to_string());
-    let words = ["bench", "--package", "nomenta-cli", "--bench", "survey", "--"];
+    let words = ["bench", "--package", "nomenta-cli", "--bench", name, "--"];
     cargo(&words.into_iter().chain(domains.as_deref()).collect::<Vec<_>>())
 }
 

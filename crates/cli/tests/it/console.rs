@@ -191,7 +191,12 @@ fn a_certificate_is_shown_asked_about_brought_and_revoked() {
         browser.read(&first).await;
         browser.read(&format!("Issued with serial {first}.")).await;
         let life = browser.see("svg[aria-label^='Valid from']").await;
-        assert!(life.attr("aria-label").await.expect("a label").is_some_and(|l| l.contains("runs out in 89 days")));
+        assert!(
+            life.attr("aria-label")
+                .await
+                .expect("a label")
+                .is_some_and(|l| l.contains("runs out in 89 days"))
+        );
         browser.press("Preflight").await;
         browser.read("No CAA record restricts issuers.").await;
         browser.read("Nothing was ordered.").await;
