@@ -121,6 +121,7 @@ export const api = {
     const path = `${at(host)}/rehearsal?reveal=${reveal}`;
     return JSON.parse(await send("POST", path, headers, zone)) as Rehearsal;
   },
+  release: (host: string) => call<void>("DELETE", at(host)),
   certificate: (host: string) => call<CertificateView>("GET", `${at(host)}/certificate`),
   preflight: (host: string) => call<Check[]>("POST", `${at(host)}/certificate/preflight`),
   renew: (host: string) => call<void>("POST", `${at(host)}/certificate/renewal`),

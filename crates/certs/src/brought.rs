@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use chrono::{DateTime, Utc};
-use nomenta_core::evidence::CertificateFacts;
+use nomenta_core::certificate::CertificateFacts;
 use rustls::RootCertStore;
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::ServerCertVerifier;

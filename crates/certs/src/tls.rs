@@ -5,10 +5,12 @@ use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
-use nomenta_core::evidence::CertificateFacts;
+use nomenta_core::certificate::CertificateFacts;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{Resumption, WebPkiServerVerifier};
-use rustls::crypto::CryptoProvider;
+use rustls::crypto::{
+    CryptoProvider, WebPkiSupportedAlgorithms, verify_tls12_signature, verify_tls13_signature,
+};
 use rustls::{ClientConfig, DigitallySignedStruct, Error, RootCertStore, SignatureScheme};
 use rustls_pki_types::pem::PemObject;
 use rustls_pki_types::{CertificateDer, ServerName, UnixTime};
@@ -123,6 +125,18 @@ struct TakesAny {
     signed: bool,
 }
 
+impl TakesAny {
+    fn check(
+        &self,
+        verify: impl FnOnce(&WebPkiSupportedAlgorithms) -> Result<HandshakeSignatureValid, Error>,
+    ) -> Result<HandshakeSignatureValid, Error> {
+        match self.signed {
+            true => verify(&self.provider.signature_verification_algorithms),
+            false => Ok(HandshakeSignatureValid::assertion()),
+        }
+    }
+}
+
 impl ServerCertVerifier for TakesAny {
     fn verify_server_cert(
         &self,
@@ -141,11 +155,7 @@ impl ServerCertVerifier for TakesAny {
         cert: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        if !self.signed {
-            return Ok(HandshakeSignatureValid::assertion());
-        }
-        let algorithms = &self.provider.signature_verification_algorithms;
-        rustls::crypto::verify_tls12_signature(message, cert, signed, algorithms)
+        self.check(|known| verify_tls12_signature(message, cert, signed, known))
     }
 
     fn verify_tls13_signature(
@@ -154,11 +164,7 @@ impl ServerCertVerifier for TakesAny {
         cert: &CertificateDer<'_>,
         signed: &DigitallySignedStruct,
     ) -> Result<HandshakeSignatureValid, Error> {
-        if !self.signed {
-            return Ok(HandshakeSignatureValid::assertion());
-        }
-        let algorithms = &self.provider.signature_verification_algorithms;
-        rustls::crypto::verify_tls13_signature(message, cert, signed, algorithms)
+        self.check(|known| verify_tls13_signature(message, cert, signed, known))
     }
 
     fn supported_verify_schemes(&self) -> Vec<SignatureScheme> {

@@ -1,7 +1,7 @@
 //! What a certificate says.
 
 use chrono::{DateTime, Utc};
-use nomenta_core::evidence::CertificateFacts;
+use nomenta_core::certificate::CertificateFacts;
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use thiserror::Error;

@@ -7,8 +7,6 @@ use std::str::FromStr;
 use chrono::{DateTime, Duration, Utc};
 use serde::{Deserialize, Serialize};
 
-use crate::evidence::CertificateFacts;
-
 /// How control over a name is shown to the certification authority.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -58,6 +56,22 @@ pub enum Origin {
     Ordered,
     /// Brought in by the customer.
     Brought,
+}
+
+/// What is known of an issued certificate.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct CertificateFacts {
+    /// Serial number, lower-case hex.
+    pub serial: String,
+    /// Issuer as a distinguished name.
+    pub issuer: String,
+    /// DNS names it covers.
+    pub names: Vec<String>,
+    /// Start of validity.
+    pub not_before: DateTime<Utc>,
+    /// End of validity.
+    pub not_after: DateTime<Utc>,
 }
 
 /// A certificate that is held for a domain and served.

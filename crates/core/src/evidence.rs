@@ -6,7 +6,7 @@ use std::net::IpAddr;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
-use crate::certificate::Held;
+use crate::certificate::{CertificateFacts, Held};
 use crate::survey::Survey;
 
 /// Everything known when a domain is judged.
@@ -124,22 +124,6 @@ pub struct Subproblem {
     pub kind: String,
     /// What the CA says.
     pub detail: String,
-}
-
-/// What is known of an issued certificate.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct CertificateFacts {
-    /// Serial number, lower-case hex.
-    pub serial: String,
-    /// Issuer as a distinguished name.
-    pub issuer: String,
-    /// DNS names it covers.
-    pub names: Vec<String>,
-    /// Start of validity.
-    pub not_before: DateTime<Utc>,
-    /// End of validity.
-    pub not_after: DateTime<Utc>,
 }
 
 /// What a visitor with a browser gets.

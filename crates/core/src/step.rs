@@ -8,8 +8,9 @@ use std::net::IpAddr;
 
 use chrono::{DateTime, Duration, Utc};
 
+use crate::certificate::CertificateFacts;
 use crate::domain::Domain;
-use crate::evidence::{CertificateFacts, Evidence, OrderState, ProbeResult};
+use crate::evidence::{Evidence, OrderState, ProbeResult};
 use crate::finding::{Case, Finding, Severity};
 use crate::findings;
 use crate::gate::{Gate, GateName, GateState, Gates, Stage};

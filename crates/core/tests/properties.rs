@@ -4,11 +4,9 @@ use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::certificate::{Held, Origin};
+use nomenta_core::certificate::{CertificateFacts, Held, Origin};
 use nomenta_core::domain::Domain;
-use nomenta_core::evidence::{
-    CanaryFetch, CertificateFacts, Evidence, OrderState, Probe, ProbeResult, Problem,
-};
+use nomenta_core::evidence::{CanaryFetch, Evidence, OrderState, Probe, ProbeResult, Problem};
 use nomenta_core::gate::{GateName, GateState, Gates, Stage};
 use nomenta_core::hostname::Hostname;
 use nomenta_core::ingress::{CanonicalHost, Ingress, Platform};

@@ -2,7 +2,7 @@
 //! advice on when that is, and revocations.
 
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use futures::future::join_all;
@@ -15,8 +15,10 @@ use crate::App;
 
 /// Longest sleep, in case a call was missed.
 const LONGEST_SLEEP: Duration = Duration::from_secs(60);
-/// Shortest, so that a failure is not repeated at once.
-const SHORTEST_SLEEP: Duration = Duration::from_millis(200);
+/// Shortest, however often the queue calls.
+const SHORTEST_SLEEP: Duration = Duration::from_millis(500);
+/// How often old changes for the edge are forgotten.
+const PRUNE_EVERY: Duration = Duration::from_secs(600);
 /// Renewals called up at once; the queue holds them from there on.
 const CALLS: i64 = 500;
 /// Questions to the CA at once.
@@ -26,11 +28,21 @@ const ASK_AGAIN: TimeDelta = TimeDelta::hours(6);
 
 /// Works until the service stops.
 pub(crate) async fn run(app: Arc<App>) {
-    let mut work = app.hub.work();
+    let (mut work, mut pruned) = (app.hub.work(), Instant::now());
     while !app.stop.is_cancelled() {
         work.mark_unchanged();
         if let Err(error) = round(&app).await {
             tracing::warn!(%error, "certificates were not kept");
+        }
+        if pruned.elapsed() > PRUNE_EVERY {
+            pruned = Instant::now();
+            if let Err(error) = app.store.prune_edge_changes().await {
+                tracing::warn!(%error, "old changes for the edge were not forgotten");
+            }
+        }
+        let rest = tokio::time::sleep(SHORTEST_SLEEP);
+        if app.stop.run_until_cancelled(rest).await.is_none() {
+            return;
         }
         tokio::select! {
             () = app.stop.cancelled() => {}
@@ -43,7 +55,7 @@ pub(crate) async fn run(app: Arc<App>) {
 async fn until_next(app: &App) -> Duration {
     let next = app.store.next_renewal().await.ok().flatten();
     let wait = next.map_or(LONGEST_SLEEP, |at| (at - Utc::now()).to_std().unwrap_or_default());
-    wait.clamp(SHORTEST_SLEEP, LONGEST_SLEEP)
+    wait.min(LONGEST_SLEEP)
 }
 
 async fn round(app: &App) -> anyhow::Result<()> {
@@ -58,7 +70,6 @@ async fn round(app: &App) -> anyhow::Result<()> {
     for done in join_all(advised.iter().map(|certificate| advise(app, certificate, now))).await {
         done?;
     }
-    app.store.prune_edge_changes().await?;
     Ok(())
 }
 

@@ -2,8 +2,8 @@
 //! renewal.
 
 use chrono::{DateTime, Duration, Utc};
+use nomenta_core::certificate::CertificateFacts;
 use nomenta_core::certificate::{Held, Origin};
-use nomenta_core::evidence::CertificateFacts;
 use serde_json::{Value, json};
 use uuid::Uuid;
 

@@ -8,6 +8,7 @@ import GatePosts from "@/components/GatePosts.vue";
 import { useNow } from "@/composables/useNow";
 import { exact, since, until } from "@/lib/time";
 import { inUse } from "@/lib/ways";
+import { useSession } from "@/stores/session";
 
 import BaselinePane from "./BaselinePane.vue";
 import CertificatePane from "./CertificatePane.vue";
@@ -15,13 +16,17 @@ import EditTable from "./EditTable.vue";
 import FindingPanel from "./FindingPanel.vue";
 import HistoryList from "./HistoryList.vue";
 import RehearsalPane from "./RehearsalPane.vue";
+import ReleaseDialog from "./ReleaseDialog.vue";
 import SheetPane from "./SheetPane.vue";
 import SheetTable from "./SheetTable.vue";
 import WaitPanel from "./WaitPanel.vue";
 import { useDomain } from "./useDomain";
 
 const props = defineProps<{ host: string }>();
-const { detail, history, error, look } = useDomain(props.host);
+const { detail, history, error, look, reload } = useDomain(props.host);
+const session = useSession();
+const releasing = ref(false);
+const mayAct = computed(() => session.who?.role === "operator" || session.who?.role === "admin");
 const now = useNow();
 const looking = ref(false);
 const route = useRoute();
@@ -64,7 +69,11 @@ async function lookNow() {
         <span class="next soft" :title="detail.next_look ? exact(detail.next_look) : ''">
           {{ detail.next_look ? `Next look ${until(detail.next_look, now)}` : "" }}
         </span>
-        <ElButton :loading="looking" @click="lookNow">Look now</ElButton>
+        <template v-if="detail.stage !== 'released'">
+          <ElButton :loading="looking" @click="lookNow">Look now</ElButton>
+          <ElButton v-if="mayAct" text @click="releasing = true">Release</ElButton>
+        </template>
+        <strong v-else>has left the platform</strong>
       </div>
       <div class="gates">
         <GatePosts :gates="detail.gates" large />
@@ -123,6 +132,7 @@ async function lookNow() {
         <RehearsalPane :host="detail.host" />
       </ElTabPane>
     </ElTabs>
+    <ReleaseDialog v-model="releasing" :host="detail.host" @released="reload" />
   </section>
   <section v-else-if="error" class="page">
     <p>{{ error }} <RouterLink :to="{ name: 'roster' }">Back to the roster</RouterLink></p>

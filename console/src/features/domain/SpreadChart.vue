@@ -1,19 +1,18 @@
 <script setup lang="ts">
 import { LineChart } from "echarts/charts";
 import { AriaComponent, GridComponent, MarkLineComponent } from "echarts/components";
-import { init, use, type ECharts } from "echarts/core";
+import { use } from "echarts/core";
 import { SVGRenderer } from "echarts/renderers";
-import { computed, onMounted, onUnmounted, ref, watch } from "vue";
+import { computed } from "vue";
 
 import type { SpreadPoint, Wait } from "@/api/client";
+import { colour, useChart } from "@/composables/useChart";
 
 use([LineChart, GridComponent, MarkLineComponent, AriaComponent, SVGRenderer]);
 
 // How the routing spread over the vantages, and how it will: solid up to now,
 // dashed from now to the moments at which the late ones let go.
 const props = defineProps<{ spreads: SpreadPoint[]; waits: Wait[]; now: number }>();
-const place = ref<HTMLElement | null>(null);
-let chart: ECharts | null = null;
 
 const count = computed(() => Math.max(props.waits.length, 1));
 const past = computed(() => {
@@ -30,54 +29,48 @@ const future = computed(() => {
   return later.length ? [[props.now, seeing], ...later] : [];
 });
 
-const colour = (name: string) =>
-  getComputedStyle(document.documentElement).getPropertyValue(name).trim();
-
-function draw() {
+function options() {
   const line = { type: "line" as const, step: "end" as const, symbol: "none", animation: false };
   const soft = colour("--ink-soft");
   const hairline = { lineStyle: { color: colour("--hairline") } };
   const text = { color: soft, fontFamily: colour("--prose"), fontSize: 13 };
-  chart?.setOption(
-    {
-      aria: { enabled: true, label: { description: told() } },
-      grid: { left: 84, right: 24, top: 12, bottom: 28 },
-      xAxis: {
-        type: "time",
-        axisLabel: { ...text, hideOverlap: true },
-        axisLine: hairline,
-        splitLine: { show: false },
-      },
-      yAxis: {
-        type: "value",
-        min: 0,
-        max: count.value,
-        interval: 1,
-        axisLabel: {
-          ...text,
-          formatter: (n: number) => (n === count.value ? `all ${n} see it` : `${n}`),
-        },
-        splitLine: hairline,
-      },
-      series: [
-        { ...line, data: past.value, lineStyle: { color: colour("--act"), width: 3 } },
-        {
-          ...line,
-          data: future.value,
-          lineStyle: { color: colour("--waiting"), width: 2, type: "dashed" },
-          markLine: {
-            silent: true,
-            symbol: "none",
-            animation: false,
-            label: { ...text, formatter: "now" },
-            lineStyle: { color: soft, type: "dotted" },
-            data: future.value.length ? [{ xAxis: props.now }] : [],
-          },
-        },
-      ],
+  return {
+    aria: { enabled: true, label: { description: told() } },
+    grid: { left: 84, right: 24, top: 12, bottom: 28 },
+    xAxis: {
+      type: "time",
+      axisLabel: { ...text, hideOverlap: true },
+      axisLine: hairline,
+      splitLine: { show: false },
     },
-    true,
-  );
+    yAxis: {
+      type: "value",
+      min: 0,
+      max: count.value,
+      interval: 1,
+      axisLabel: {
+        ...text,
+        formatter: (n: number) => (n === count.value ? `all ${n} see it` : `${n}`),
+      },
+      splitLine: hairline,
+    },
+    series: [
+      { ...line, data: past.value, lineStyle: { color: colour("--act"), width: 3 } },
+      {
+        ...line,
+        data: future.value,
+        lineStyle: { color: colour("--waiting"), width: 2, type: "dashed" },
+        markLine: {
+          silent: true,
+          symbol: "none",
+          animation: false,
+          label: { ...text, formatter: "now" },
+          lineStyle: { color: soft, type: "dotted" },
+          data: future.value.length ? [{ xAxis: props.now }] : [],
+        },
+      },
+    ],
+  };
 }
 
 function told(): string {
@@ -85,19 +78,7 @@ function told(): string {
   return `${last?.seeing.length ?? 0} of ${count.value} vantages see the routing.`;
 }
 
-const resize = () => chart?.resize();
-
-onMounted(() => {
-  if (!place.value) return;
-  chart = init(place.value, null, { renderer: "svg" });
-  draw();
-  window.addEventListener("resize", resize);
-});
-onUnmounted(() => {
-  window.removeEventListener("resize", resize);
-  chart?.dispose();
-});
-watch([past, future], draw);
+const place = useChart(options, [past, future]);
 </script>
 
 <template>

@@ -33,5 +33,5 @@ export function useDomain(host: string) {
   }
 
   useLive((event) => event.subject === host, reload);
-  return { detail, history, error, look };
+  return { detail, history, error, look, reload };
 }

@@ -6,18 +6,17 @@ import {
   LegendComponent,
   TooltipComponent,
 } from "echarts/components";
-import { init, use, type ECharts } from "echarts/core";
+import { use } from "echarts/core";
 import { SVGRenderer } from "echarts/renderers";
-import { computed, onMounted, onUnmounted, ref, watch } from "vue";
+import { computed } from "vue";
 
 import type { CertificateDay } from "@/api/client";
+import { colour, useChart } from "@/composables/useChart";
 
 use([BarChart, GridComponent, LegendComponent, TooltipComponent, AriaComponent, SVGRenderer]);
 
 // How many certificates are renewed and run out in each of the coming weeks.
 const props = defineProps<{ days: CertificateDay[] }>();
-const place = ref<HTMLElement | null>(null);
-let chart: ECharts | null = null;
 const WEEKS = 18;
 
 const weeks = computed(() => {
@@ -35,48 +34,42 @@ const label = (week: number) =>
     day: "numeric",
     month: "short",
   });
-const colour = (name: string) =>
-  getComputedStyle(document.documentElement).getPropertyValue(name).trim();
-
-function draw() {
+function options() {
   const text = { color: colour("--ink-soft"), fontFamily: colour("--prose"), fontSize: 13 };
   const hairline = { lineStyle: { color: colour("--hairline") } };
   const bars = { type: "bar" as const, animation: false, barMaxWidth: 18, barGap: "15%" };
-  chart?.setOption(
-    {
-      aria: { enabled: true, label: { description: told() } },
-      grid: { left: 40, right: 12, top: 40, bottom: 28 },
-      legend: { left: 0, top: 0, itemWidth: 14, textStyle: text },
-      tooltip: { trigger: "axis", axisPointer: { type: "shadow" } },
-      xAxis: {
-        type: "category",
-        data: weeks.value.map((_, week) => (week === 0 ? "now" : label(week))),
-        axisLabel: { ...text, hideOverlap: true },
-        axisLine: hairline,
-        axisTick: { show: false },
-      },
-      yAxis: { type: "value", minInterval: 1, axisLabel: text, splitLine: hairline },
-      series: [
-        {
-          ...bars,
-          name: "to be renewed",
-          data: weeks.value.map((w) => w.renewing || null),
-          itemStyle: {
-            color: colour("--act-wash"),
-            borderColor: colour("--act"),
-            borderWidth: 1.5,
-          },
-        },
-        {
-          ...bars,
-          name: "running out",
-          data: weeks.value.map((w) => w.ending || null),
-          itemStyle: { color: colour("--act") },
-        },
-      ],
+  return {
+    aria: { enabled: true, label: { description: told() } },
+    grid: { left: 40, right: 12, top: 40, bottom: 28 },
+    legend: { left: 0, top: 0, itemWidth: 14, textStyle: text },
+    tooltip: { trigger: "axis", axisPointer: { type: "shadow" } },
+    xAxis: {
+      type: "category",
+      data: weeks.value.map((_, week) => (week === 0 ? "now" : label(week))),
+      axisLabel: { ...text, hideOverlap: true },
+      axisLine: hairline,
+      axisTick: { show: false },
     },
-    true,
-  );
+    yAxis: { type: "value", minInterval: 1, axisLabel: text, splitLine: hairline },
+    series: [
+      {
+        ...bars,
+        name: "to be renewed",
+        data: weeks.value.map((w) => w.renewing || null),
+        itemStyle: {
+          color: colour("--act-wash"),
+          borderColor: colour("--act"),
+          borderWidth: 1.5,
+        },
+      },
+      {
+        ...bars,
+        name: "running out",
+        data: weeks.value.map((w) => w.ending || null),
+        itemStyle: { color: colour("--act") },
+      },
+    ],
+  };
 }
 
 function told(): string {
@@ -86,19 +79,7 @@ function told(): string {
   return `Within four weeks ${sum((w) => w.renewing)} are renewed and ${sum((w) => w.ending)} run out.`;
 }
 
-const resize = () => chart?.resize();
-
-onMounted(() => {
-  if (!place.value) return;
-  chart = init(place.value, null, { renderer: "svg" });
-  draw();
-  window.addEventListener("resize", resize);
-});
-onUnmounted(() => {
-  window.removeEventListener("resize", resize);
-  chart?.dispose();
-});
-watch(weeks, draw);
+const place = useChart(options, [weeks]);
 </script>
 
 <template>

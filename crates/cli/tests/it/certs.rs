@@ -157,6 +157,8 @@ fn each_wrong_answer_to_a_visit_has_its_own_words() {
     stage();
     stage::run(async {
         let host = "www.onswick.example";
+        let endless = format!("HTTP/1.1 200 OK\r\nContent-Length: 99999\r\n\r\n{}", "x".repeat(99_999));
+        let long: &'static str = Box::leak(endless.into_boxed_str());
         for (response, canary, redirect) in [
             (
                 "HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n",
@@ -178,6 +180,7 @@ fn each_wrong_answer_to_a_visit_has_its_own_words() {
                 "it redirects more than 5 times",
                 "it leads to http://www.onswick.example/",
             ),
+            (long, "it sends more than 64 KiB", "it sends more than 64 KiB"),
             ("nonsense", "", ""),
             ("", "", ""),
         ] {

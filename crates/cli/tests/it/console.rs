@@ -232,6 +232,10 @@ fn a_certificate_is_shown_asked_about_brought_and_revoked() {
         browser.read("by the CA on").await;
         stage.service.live(&host).await;
         browser.read(&stage.service.serial(&host).await).await;
+        browser.press("Release").await;
+        browser.read("The customer should take its records back.").await;
+        browser.press("Release it").await;
+        browser.read("has left the platform").await;
         browser.page.clone().close().await.expect("closed");
     });
 }

@@ -2,8 +2,8 @@
 
 use chrono::{Duration, Utc};
 use futures::future::join_all;
-use nomenta_core::certificate::Method;
-use nomenta_core::evidence::{CertificateFacts, Evidence, OrderState, Problem};
+use nomenta_core::certificate::{CertificateFacts, Method};
+use nomenta_core::evidence::{Evidence, OrderState, Problem};
 use nomenta_core::finding::{Finding, Severity};
 use nomenta_core::gate::{GateName, GateState, Stage};
 use nomenta_core::hostname::Subject;

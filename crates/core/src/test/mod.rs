@@ -4,9 +4,9 @@ use std::net::IpAddr;
 
 use chrono::{DateTime, Duration, Utc};
 
-use crate::certificate::{Held, Origin};
+use crate::certificate::{CertificateFacts, Held, Origin};
 use crate::domain::Domain;
-use crate::evidence::{CertificateFacts, Evidence, OrderState, ProbeResult};
+use crate::evidence::{Evidence, OrderState, ProbeResult};
 use crate::finding::{Case, Edit, Finding};
 use crate::findings;
 use crate::gate::Gates;

@@ -206,7 +206,7 @@ pub(super) async fn bring(
         Problem::field(field, unfit.code(), unfit)
     })?;
     // Kept under the name that it is served for, even if a wildcard covers it.
-    let facts = nomenta_core::evidence::CertificateFacts {
+    let facts = nomenta_core::certificate::CertificateFacts {
         names: with(facts.names, record.domain.routed()),
         ..facts
     };

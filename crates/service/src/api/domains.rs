@@ -246,7 +246,7 @@ pub(super) async fn domain(
         account: record.account,
         site: domain.site,
         default_host: record.default_host,
-        stage: domain.gates.stage().to_string(),
+        stage: record.released_at.map_or_else(|| domain.gates.stage(), |_| Stage::Released).to_string(),
         gates: domain.gates,
         pair: domain.pair,
         zone: sheet.zone.clone(),

@@ -2,9 +2,9 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_core::baseline::{Baseline, Compared};
-use nomenta_core::certificate::{Held, Method};
+use nomenta_core::certificate::{CertificateFacts, Held, Method};
 use nomenta_core::domain::Pair;
-use nomenta_core::evidence::{CertificateFacts, Probe, Problem as IssuerProblem};
+use nomenta_core::evidence::{Probe, Problem as IssuerProblem};
 use nomenta_core::finding::{Edit, Finding, Severity};
 use nomenta_core::form::Form;
 use nomenta_core::gate::{Gate, GateName, Gates};

@@ -1,0 +1,28 @@
+import type { EChartsCoreOption } from "echarts/core";
+import { init, type ECharts } from "echarts/core";
+import { onMounted, onUnmounted, ref, watch, type WatchSource } from "vue";
+
+/** A value of the one file of CSS variables. */
+export const colour = (name: string) =>
+  getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+
+/** A chart in an element of the page, drawn again when its sources change. */
+export function useChart(options: () => EChartsCoreOption, sources: WatchSource[]) {
+  const place = ref<HTMLElement | null>(null);
+  let chart: ECharts | null = null;
+  const draw = () => chart?.setOption(options(), true);
+  const resize = () => chart?.resize();
+
+  onMounted(() => {
+    if (!place.value) return;
+    chart = init(place.value, null, { renderer: "svg" });
+    draw();
+    window.addEventListener("resize", resize);
+  });
+  onUnmounted(() => {
+    window.removeEventListener("resize", resize);
+    chart?.dispose();
+  });
+  watch(sources, draw);
+  return place;
+}

@@ -1,0 +1,111 @@
+//! The account at the CA, and how much of it may be used.
+
+use chrono::{DateTime, Duration, Utc};
+use nomenta_core::evidence::Spent;
+
+use crate::{Store, StoreError};
+
+/// Over how long the budget of a registered domain counts.
+pub(crate) const DOMAIN_WINDOW: Duration = Duration::days(7);
+/// Over how long the budget of the account at the CA counts.
+pub(crate) const ACCOUNT_WINDOW: Duration = Duration::hours(3);
+
+/// Budgets of orders.
+#[derive(Clone, Copy, Debug)]
+pub struct Limits {
+    /// Most in a week for one registered domain.
+    pub per_domain: u32,
+    /// Most in three hours with the account at the CA.
+    pub per_account: u32,
+}
+
+impl Store {
+    /// The budget that has no room for an order now, if any: the registered
+    /// domain's, the account's, or the CA's own request for patience.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn spent(
+        &self,
+        registered: &str,
+        directory: &str,
+        limits: Limits,
+        now: DateTime<Utc>,
+    ) -> Result<Option<Spent>, StoreError> {
+        let throttled =
+            sqlx::query_scalar!("SELECT throttled_until FROM acme_accounts WHERE directory = $1", directory);
+        if let Some(free_at) = throttled.fetch_optional(&self.pool).await?.flatten().filter(|at| *at > now) {
+            let limit = "the certification authority, which has asked for patience,".into();
+            return Ok(Some(Spent { limit, free_at }));
+        }
+        // The order that has to leave the window before there is room again.
+        let oldest = sqlx::query_scalar!(
+            "SELECT placed_at FROM orders WHERE registered = $1 AND placed_at > $2
+             ORDER BY placed_at DESC OFFSET $3 LIMIT 1",
+            registered,
+            now - DOMAIN_WINDOW,
+            i64::from(limits.per_domain.saturating_sub(1))
+        );
+        if let Some(placed_at) = oldest.fetch_optional(&self.pool).await? {
+            let limit = format!("{} orders in a week for {registered}", limits.per_domain);
+            return Ok(Some(Spent { limit, free_at: placed_at + DOMAIN_WINDOW }));
+        }
+        let oldest = sqlx::query_scalar!(
+            "SELECT placed_at FROM orders WHERE placed_at > $1 ORDER BY placed_at DESC OFFSET $2 LIMIT 1",
+            now - ACCOUNT_WINDOW,
+            i64::from(limits.per_account.saturating_sub(1))
+        );
+        Ok(oldest.fetch_optional(&self.pool).await?.map(|placed_at| Spent {
+            limit: format!("{} orders in three hours for the account at the CA", limits.per_account),
+            free_at: placed_at + ACCOUNT_WINDOW,
+        }))
+    }
+
+    /// The CA account's credentials, sealed.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn acme_account(&self, directory: &str) -> Result<Option<Vec<u8>>, StoreError> {
+        let row = sqlx::query_scalar!("SELECT sealed FROM acme_accounts WHERE directory = $1", directory);
+        Ok(row.fetch_optional(&self.pool).await?)
+    }
+
+    /// Keeps the CA account's credentials; if another process was first, its
+    /// are kept and returned.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn keep_acme_account(&self, directory: &str, sealed: &[u8]) -> Result<Vec<u8>, StoreError> {
+        let kept = sqlx::query_scalar!(
+            "INSERT INTO acme_accounts (directory, sealed) VALUES ($1, $2)
+             ON CONFLICT (directory) DO UPDATE SET directory = $1 RETURNING sealed",
+            directory,
+            sealed
+        );
+        Ok(kept.fetch_one(&self.pool).await?)
+    }
+
+    /// Replaces credentials that the CA no longer knows.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn drop_acme_account(&self, directory: &str) -> Result<(), StoreError> {
+        sqlx::query!("DELETE FROM acme_accounts WHERE directory = $1", directory).execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Notes that the CA does not want to be asked for certificates until then.
+    ///
+    /// # Errors
+    /// If the database fails.
+    pub async fn throttle(&self, directory: &str, until: DateTime<Utc>) -> Result<(), StoreError> {
+        sqlx::query!(
+            "UPDATE acme_accounts SET throttled_until = greatest(throttled_until, $2) WHERE directory = $1",
+            directory,
+            until
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+}
