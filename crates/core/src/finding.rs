@@ -195,7 +195,8 @@ impl Case<'_> {
     /// through every one of them: a proxy passes visitors on.
     pub fn is_fronted(&self) -> bool {
         let fronts = self.evidence.fronts.as_deref().unwrap_or_default();
-        !fronts.is_empty() && fronts.iter().all(|fetch| fetch.failure.is_none()) && !self.routed()
+        let arrives = !fronts.is_empty() && fronts.iter().all(|fetch| fetch.failure.is_none());
+        arrives && !matches!(self.verdict(), Verdict::Match | Verdict::Unreadable)
     }
 
     /// Whether every authority server leads visitors here.

@@ -343,13 +343,22 @@ fn fetch(case: &Case<'_>, check: &Check) -> Option<Action> {
     (check.name == "canary" && case.evidence.canary.is_none()).then_some(Action::FetchCanary)
 }
 
-/// Whether the other one of the pair is covered by the same order: it is ready,
-/// the canary arrives there too, and no order has been refused.
+/// Whether the other one of the pair is covered by the same order: the canary
+/// arrives there too, and no order has been refused.
 fn shares_order(case: &Case<'_>) -> bool {
-    let ready = case.domain.pair.as_ref().is_some_and(|pair| pair.other_ready);
     let refused = matches!(case.evidence.order, OrderState::Refused { .. });
     let fetched = case.evidence.pair_canary.as_deref().unwrap_or_default();
-    ready && !refused && !fetched.is_empty() && preflight::lost(fetched).is_none()
+    wants_pair_canary(case.domain, case.evidence, case.now)
+        && !refused
+        && !fetched.is_empty()
+        && preflight::lost(fetched).is_none()
+}
+
+/// Whether the other one of the pair is worth a canary of its own.
+pub fn wants_pair_canary(domain: &Domain, evidence: &Evidence, now: DateTime<Utc>) -> bool {
+    let Some(pair) = &domain.pair else { return false };
+    let shared = evidence.certificate.as_ref().is_some_and(|held| held.covers(&pair.other, now));
+    pair.other_ready || (pair.other_stage == Stage::Live && shared)
 }
 
 /// Everything that is asked before an order, for people to read: nothing is
@@ -380,7 +389,8 @@ fn serving(case: &Case<'_>, board: &Board<'_>) -> (Judged, Option<Action>) {
     let Some(probe) = &evidence.probe else {
         return (Unknown("Not probed yet.".into()), Some(Action::Probe));
     };
-    let ours = (!case.is_fronted()).then_some(held.facts.serial.as_str());
+    let through_a_proxy = case.is_fronted() && case.policy.fronting == Fronting::Allow;
+    let ours = (!through_a_proxy).then_some(held.facts.serial.as_str());
     let judged = match probe.results.iter().find_map(|result| trouble(result, ours)) {
         Some(reason) => NotYet(reason),
         None if probe.results.is_empty() => Unknown("No address to probe.".into()),
@@ -756,5 +766,31 @@ mod tests {
         let missing = judged(&lines[..2]);
         assert_eq!(missing.action, None);
         assert!(missing.gates.get(Certificate).reason.contains("at _acme-challenge.timetable"));
+    }
+
+    #[test]
+    fn what_a_pair_shares_is_renewed_for_both() {
+        let host = "onswick.example";
+        let renewal = |names: &[&str], other_stage| {
+            let mut domain = testing::domain(host);
+            let other = format!("www.{host}");
+            domain.pair = Some(Pair { other, other_stage, is_primary: true, other_ready: false });
+            let mut held = Held { renew_at: Some(now()), ..testing::held(host) };
+            held.facts.names = names.iter().map(|n| (*n).to_owned()).collect();
+            let fetched = Some(vec![CanaryFetch { address: [127, 77, 0, 10].into(), failure: None }]);
+            let evidence = Evidence {
+                survey: Some(testing::survey(host, &testing::healthy(host))),
+                canary: fetched.clone(),
+                pair_canary: fetched,
+                certificate: Some(held),
+                ..Evidence::default()
+            };
+            judge(&domain, &evidence).action
+        };
+        let both = ["onswick.example", "www.onswick.example"];
+        let place = |pair| Some(Action::PlaceOrder { pair });
+        assert_eq!(renewal(&both, Stage::Live), place(true));
+        assert_eq!(renewal(&both[..1], Stage::Live), place(false), "the other has one of its own");
+        assert_eq!(renewal(&both, Stage::At(Serving)), place(false), "something is wrong with the other");
     }
 }

@@ -1,14 +1,16 @@
 //! A look: survey, judge, gather what the judgement asks for, write it down.
 
 use std::net::IpAddr;
+use std::time::Duration;
 
 use chrono::Utc;
 use futures::FutureExt;
 use nomenta_certs::keypair::{self, KeyKind};
 use nomenta_certs::{Resolve, Wish};
 use nomenta_core::caa;
+use nomenta_core::certificate::CertificateFacts;
 use nomenta_core::drift::{self, Drift};
-use nomenta_core::evidence::Evidence;
+use nomenta_core::evidence::{Evidence, Probe, ProbeResult};
 use nomenta_core::form::Form;
 use nomenta_core::gate::{GateName, GateState};
 use nomenta_core::policy::Fronting;
@@ -21,6 +23,9 @@ use crate::App;
 
 /// What private keys are sealed for.
 pub(crate) const PRIVATE_KEY: &str = "private key";
+/// How often, and how long each time, edge servers are waited for.
+const EDGE_MOMENTS: usize = 4;
+const EDGE_MOMENT: Duration = Duration::from_millis(400);
 /// Judgements in one look: each may ask for one more piece of evidence.
 const ROUNDS: usize = 4;
 
@@ -132,7 +137,8 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
                     must_lead: domain.leads_to().is_some(),
                     default_host: &record.default_host,
                 };
-                evidence.probe = Some(app.visitor.probe(&wish, &addresses, ingress).await);
+                let held = evidence.certificate.as_ref().map(|held| &held.facts);
+                evidence.probe = Some(probe(app, &wish, &addresses, ingress, held).await);
             }
             Some(Action::FollowForwards) => {
                 let (host, foreign) = (domain.visited(), step::foreign_addresses(domain, survey));
@@ -147,6 +153,35 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
         }
     }
     step::step(domain, &config.platform, evidence, &config.policy, Utc::now())
+}
+
+/// Visits each address; edge servers that still serve the certificate before
+/// this one get a moment to take the new one in.
+async fn probe(
+    app: &App,
+    wish: &Wish<'_>,
+    addresses: &[IpAddr],
+    ingress: Option<IpAddr>,
+    held: Option<&CertificateFacts>,
+) -> Probe {
+    let mut probe = app.visitor.probe(wish, addresses, ingress).await;
+    for _ in 0..EDGE_MOMENTS {
+        if !held.is_some_and(|held| probe.results.iter().any(|result| is_former(result, held))) {
+            break;
+        }
+        tokio::time::sleep(EDGE_MOMENT).await;
+        probe = app.visitor.probe(wish, addresses, ingress).await;
+    }
+    probe
+}
+
+/// Whether an address serves another certificate of the same issuer for the
+/// same names.
+fn is_former(result: &ProbeResult, held: &CertificateFacts) -> bool {
+    let former = |served: &CertificateFacts| {
+        served.serial != held.serial && served.issuer == held.issuer && served.names == held.names
+    };
+    result.served.as_ref().is_some_and(former)
 }
 
 /// Where a visitor is led: to the ingress, or through a proxy that may be there.
@@ -164,7 +199,8 @@ async fn fetch_canary(app: &App, record: &DomainRecord, survey: &Survey, evidenc
     let resolve = |name: String| app.surveyor.addresses(name).boxed();
     let resolve: Resolve<'_> = &resolve;
     let (host, addresses) = (record.domain.visited(), addresses(app, record, survey, evidence));
-    let pair = record.domain.pair.as_ref().filter(|pair| pair.other_ready).map(|pair| pair.other.as_str());
+    let wanted = step::wants_pair_canary(&record.domain, evidence, Utc::now());
+    let pair = record.domain.pair.as_ref().filter(|_| wanted).map(|pair| pair.other.as_str());
     let other = async {
         let other = app.store.domain_named(pair?).await.ok()?;
         let addresses = step::addresses_to_visit(&other.domain, &app.config.platform, other.survey.as_ref()?);
@@ -215,4 +251,32 @@ fn drifts(record: &DomainRecord, target: &Target, survey: &Survey, evidence: &Ev
         drifts.extend(drift::of_serving(before, after));
     }
     drifts
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn facts(serial: &str, issuer: &str, name: &str) -> CertificateFacts {
+        let (serial, issuer, names) = (serial.into(), issuer.into(), vec![name.into()]);
+        let now = Utc::now();
+        CertificateFacts { serial, issuer, names, not_before: now, not_after: now }
+    }
+
+    #[test]
+    fn a_former_certificate_is_told_from_a_foreign_one() {
+        let held = facts("2", "CN=Stampworks", "www.onswick.example");
+        let served = |served| ProbeResult {
+            address: [127, 77, 0, 10].into(),
+            served,
+            tls_failure: None,
+            redirect_failure: None,
+            pair_failure: None,
+        };
+        assert!(is_former(&served(Some(facts("1", "CN=Stampworks", "www.onswick.example"))), &held));
+        assert!(!is_former(&served(Some(held.clone())), &held));
+        assert!(!is_former(&served(Some(facts("1", "CN=Otherstamp", "www.onswick.example"))), &held));
+        assert!(!is_former(&served(Some(facts("1", "CN=Stampworks", "shop.example"))), &held));
+        assert!(!is_former(&served(None), &held));
+    }
 }

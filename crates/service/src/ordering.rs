@@ -2,10 +2,11 @@
 
 use std::time::Duration;
 
-use chrono::{TimeDelta, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_certs::acme::{Acme, AcmeError, AcmeOrder, Answer};
 use nomenta_certs::{keypair, x509};
 use nomenta_core::certificate::{self, Method};
+use nomenta_core::evidence::Problem;
 use nomenta_core::{schedule, step};
 use nomenta_store::{Issued, Lease, NewChallenge, OrderRow};
 use tokio::sync::Mutex;
@@ -69,44 +70,59 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
         app.store.drop_task(lease).await?;
         return Ok(());
     };
-    match issue(app, &order).await {
+    let error = match issue(app, &order).await {
         Ok(chain_pem) => {
             let facts = x509::facts(&chain_pem)?;
             let renew_at = certificate::renewal(&facts, rand::random());
             app.store.finish_issued(lease, &order, &Issued { facts, chain_pem, renew_at }).await?;
             metrics::counter!("nomenta_orders_total", "result" => "issued").increment(1);
+            return Ok(());
         }
-        Err(error) => match error.downcast::<AcmeError>()? {
-            AcmeError::Refused { problem, retry_after } => {
-                let (now, policy) = (Utc::now(), &app.config.policy);
-                let retry_at = match problem.is_throttling() {
-                    true => {
-                        let until = retry_after.unwrap_or(now + LONG_ENOUGH);
-                        app.store.throttle(&app.config.acme.directory, until).await?;
-                        schedule::jittered(until, rand::random(), now)
-                    }
-                    false => {
-                        let refusals = app.store.refusals(lease.domain_id).await? + 1;
-                        schedule::jittered(schedule::order_retry(refusals, policy, now), rand::random(), now)
-                    }
-                };
-                app.store.finish_refused(lease, &order, &problem, retry_at).await?;
-                metrics::counter!("nomenta_orders_total", "result" => "refused").increment(1);
-            }
-            // What the CA has lost is begun anew.
-            lost @ (AcmeError::NoOrder(_) | AcmeError::NoAccount(_)) => {
-                app.store.forget_order_url(order.id).await?;
-                app.store.note_step(order.id, &lost.to_string()).await?;
-                if matches!(lost, AcmeError::NoAccount(_)) {
-                    app.acme.forget(app).await?;
-                }
-                return Err(lost.into());
-            }
-            unavailable => {
-                app.store.note_step(order.id, &unavailable.to_string()).await?;
-                return Err(unavailable.into());
-            }
-        },
+        Err(error) => error,
+    };
+    match error.downcast::<AcmeError>() {
+        Ok(AcmeError::Refused { problem, retry_after }) => {
+            let retry_at = retry_at(app, lease, &problem, retry_after).await?;
+            app.store.finish_refused(lease, &order, &problem, retry_at).await?;
+            metrics::counter!("nomenta_orders_total", "result" => "refused").increment(1);
+            Ok(())
+        }
+        Ok(other) => {
+            app.store.note_step(order.id, &other.to_string()).await?;
+            begin_anew_what_is_lost(app, &order, &other).await?;
+            Err(other.into())
+        }
+        Err(other) => {
+            app.store.note_step(order.id, &other.to_string()).await?;
+            Err(other)
+        }
+    }
+}
+
+/// When another order may follow one that was refused.
+async fn retry_at(
+    app: &App,
+    lease: &Lease,
+    problem: &Problem,
+    retry_after: Option<DateTime<Utc>>,
+) -> anyhow::Result<DateTime<Utc>> {
+    let (now, policy) = (Utc::now(), &app.config.policy);
+    if problem.is_throttling() {
+        let until = retry_after.unwrap_or(now + LONG_ENOUGH);
+        app.store.throttle(&app.config.acme.directory, until).await?;
+        return Ok(schedule::jittered(until, rand::random(), now));
+    }
+    let refusals = app.store.refusals(lease.domain_id).await? + 1;
+    Ok(schedule::jittered(schedule::order_retry(refusals, policy, now), rand::random(), now))
+}
+
+/// What the CA no longer knows is placed, or registered, again.
+async fn begin_anew_what_is_lost(app: &App, order: &OrderRow, error: &AcmeError) -> anyhow::Result<()> {
+    if matches!(error, AcmeError::NoOrder(_) | AcmeError::NoAccount(_)) {
+        app.store.forget_order_url(order.id).await?;
+    }
+    if matches!(error, AcmeError::NoAccount(_)) {
+        app.acme.forget(app).await?;
     }
     Ok(())
 }
@@ -166,9 +182,7 @@ async fn await_edge(app: &App, name: &str, digest: &[u8; 32]) -> anyhow::Result<
         match app.visitor.answers_by_tls(name, digest, &addresses).await {
             Ok(()) => return Ok(()),
             Err(failure) if Instant::now() > deadline => {
-                return Err(
-                    AcmeError::Unavailable(format!("the edge does not answer by TLS: {failure}")).into()
-                );
+                anyhow::bail!("The edge does not answer the challenge for {name} by TLS: {failure}");
             }
             Err(_) => tokio::time::sleep(Duration::from_millis(200)).await,
         }

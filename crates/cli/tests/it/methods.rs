@@ -120,6 +120,13 @@ fn one_certificate_covers_a_pair_and_the_other_leads_to_the_primary_with_one_hop
                 (1, 1)
             );
         }
+        // What they share is renewed for both, whichever asks for it.
+        let renewal = service.cli(&["certificate", "renew", &www]).await;
+        assert!(renewal.status.success(), "{}", String::from_utf8_lossy(&renewal.stderr));
+        let renewed = own.serial(&www).await;
+        assert!(renewed != serials[0] && own.serial(&apex).await == renewed);
+        service.live(&apex).await;
+        service.live(&www).await;
         // Once the primary is live, the other must lead there, and does.
         service.cli(&["survey", &www]).await;
         let probe = &own.certificate(&www).await["probe"]["results"][0];
