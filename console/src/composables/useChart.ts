@@ -1,5 +1,6 @@
 import type { EChartsCoreOption } from "echarts/core";
 import { init, type ECharts } from "echarts/core";
+import { useTheme } from "@/composables/useTheme";
 import { onMounted, onUnmounted, ref, watch, type WatchSource } from "vue";
 
 /** A value of the one file of CSS variables. */
@@ -23,6 +24,7 @@ export function useChart(options: () => EChartsCoreOption, sources: WatchSource[
     window.removeEventListener("resize", resize);
     chart?.dispose();
   });
-  watch(sources, draw);
+  // After the page has taken the other theme's colours on.
+  watch([...sources, useTheme().dark], draw, { flush: "post" });
   return place;
 }

@@ -127,8 +127,9 @@ pub fn check(
 
 fn read(pem: &str) -> Result<Vec<CertificateDer<'static>>, Unfit> {
     let parts = CertificateDer::pem_slice_iter(pem.as_bytes()).enumerate();
-    let parts = parts.map(|(index, part)| part.map_err(|e| Unfit::Unreadable(index + 1, e.to_string())));
-    parts.collect()
+    // The reader's own words show octets by their numbers.
+    let broken = |index| Unfit::Unreadable(index + 1, "it is no whole PEM text".into());
+    parts.map(|(index, part)| part.map_err(|_| broken(index))).collect()
 }
 
 /// Whether a name of a certificate stands for `name`, which may be a wildcard

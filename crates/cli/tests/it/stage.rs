@@ -24,7 +24,7 @@ pub const EDGE_KEY: &str = "test_edge_key";
 /// First port of the tests' world; the demo test takes another row.
 pub const BASE_PORT: u16 = 18_630;
 /// Long enough for a busy machine; nothing is expected to take it.
-pub const PATIENCE: Duration = Duration::from_secs(90);
+pub const PATIENCE: Duration = Duration::from_secs(180);
 
 /// Never dropped, so the servers end with the test process, not before.
 static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| Runtime::new().expect("runtime"));
@@ -170,7 +170,7 @@ impl Service {
 
     /// Waits by the command line until the domain is live.
     pub async fn live(&self, host: &str) {
-        let output = self.cli(&["survey", host, "--until", "live", "--within", "90"]).await;
+        let output = self.cli(&["survey", host, "--until", "live", "--within", "180"]).await;
         let err = String::from_utf8_lossy(&output.stderr);
         assert_eq!(output.status.code(), Some(0), "{host} is not live: {err}");
     }

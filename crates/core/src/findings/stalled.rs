@@ -33,6 +33,7 @@ pub(super) const ENTRY: Entry = Entry {
         "ipv6-stray",
         "https-record-stray",
         "fronted",
+        "forwarding-elsewhere",
         "caa-forbids",
         "challenge-blocked",
         "issuer-throttled",
