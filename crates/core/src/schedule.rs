@@ -41,6 +41,12 @@ pub fn order_retry(refusals: i32, policy: &Policy, now: DateTime<Utc>) -> DateTi
     now + backed_off(policy.order_retry, refusals - 1, 2.0, policy.order_retry_most)
 }
 
+/// When a task that could not be done is tried again: doubling from
+/// `policy.look_first`. `tries` counts the failures before this one.
+pub fn task_retry(tries: i32, policy: &Policy, now: DateTime<Utc>) -> DateTime<Utc> {
+    now + backed_off(policy.look_first, tries, 2.0, policy.look_most)
+}
+
 /// A moment up to a quarter later than `at`, by `share` in 0..1, so that many
 /// that were held up together do not come back together.
 pub fn jittered(at: DateTime<Utc>, share: f64, now: DateTime<Utc>) -> DateTime<Utc> {
@@ -83,6 +89,14 @@ mod tests {
         assert_eq!(order_retry(1, &policy, now) - now, policy.order_retry);
         assert_eq!(order_retry(3, &policy, now) - now, policy.order_retry * 4);
         assert_eq!(order_retry(99, &policy, now) - now, policy.order_retry_most);
+    }
+
+    #[test]
+    fn what_cannot_be_done_is_tried_less_and_less_often() {
+        let (policy, now) = (Policy::default(), DateTime::UNIX_EPOCH);
+        assert_eq!(task_retry(0, &policy, now) - now, policy.look_first);
+        assert_eq!(task_retry(2, &policy, now) - now, policy.look_first * 4);
+        assert_eq!(task_retry(99, &policy, now) - now, policy.look_most);
     }
 
     #[test]

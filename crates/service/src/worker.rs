@@ -4,6 +4,7 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::time::Duration;
 
+use nomenta_core::schedule;
 use nomenta_store::{Lease, StoreError, TaskKind};
 use tokio::task::JoinSet;
 use tokio::time::{interval, timeout};
@@ -103,7 +104,9 @@ async fn perform(app: Arc<App>, lease: Lease) {
             metrics::counter!("nomenta_tasks_total", "kind" => kind(&lease), "result" => "failed")
                 .increment(1);
             tracing::warn!(domain = %lease.domain_id, task = kind(&lease), error = %error, "task not done");
-            let later = chrono::Utc::now() + app.config.policy.look_first;
+            let now = chrono::Utc::now();
+            let later = schedule::task_retry(lease.tries, &app.config.policy, now);
+            let later = schedule::jittered(later, rand::random(), now);
             // If the lease is lost, the process that has it will finish.
             let _ = app.store.postpone(&lease, later).await;
         }

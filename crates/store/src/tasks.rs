@@ -35,6 +35,8 @@ pub struct Lease {
     pub domain_id: Uuid,
     /// What to do.
     pub kind: TaskKind,
+    /// How often in a row it could not be done.
+    pub tries: i32,
     pub(crate) lease: Uuid,
 }
 
@@ -51,7 +53,7 @@ impl Store {
                  SELECT domain_id, kind FROM tasks
                  WHERE due <= now() AND (leased_until IS NULL OR leased_until < now()) AND quick IS NULL
                  ORDER BY due LIMIT $3 FOR UPDATE SKIP LOCKED)
-             RETURNING domain_id, kind",
+             RETURNING domain_id, kind, tries",
             lease,
             LEASE_SECONDS,
             most
@@ -59,7 +61,10 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
         let read = |kind: &str| if kind == "order" { TaskKind::Order } else { TaskKind::Look };
-        Ok(rows.into_iter().map(|r| Lease { domain_id: r.domain_id, kind: read(&r.kind), lease }).collect())
+        let leased = rows.into_iter();
+        Ok(leased
+            .map(|r| Lease { domain_id: r.domain_id, kind: read(&r.kind), tries: r.tries, lease })
+            .collect())
     }
 
     /// Keeps a lease for another term.
@@ -115,6 +120,14 @@ impl Store {
     pub async fn postpone(&self, lease: &Lease, due: DateTime<Utc>) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
         finish(&mut tx, lease, Some((due, None))).await?;
+        sqlx::query!(
+            "UPDATE tasks SET tries = $3 WHERE domain_id = $1 AND kind = $2",
+            lease.domain_id,
+            lease.kind.as_str(),
+            lease.tries.saturating_add(1)
+        )
+        .execute(&mut *tx)
+        .await?;
         tx.commit().await?;
         Ok(())
     }
@@ -179,7 +192,7 @@ pub(crate) async fn finish(
             sqlx::query!(
                 "UPDATE tasks SET due = CASE WHEN again THEN now() ELSE $4 END,
                  quick = CASE WHEN again THEN NULL ELSE $5::bigint END, quick_looks = 0,
-                 lease = NULL, leased_until = NULL, again = false
+                 tries = 0, lease = NULL, leased_until = NULL, again = false
                  WHERE domain_id = $1 AND kind = $2 AND lease = $3",
                 lease.domain_id,
                 kind,
