@@ -77,13 +77,22 @@ impl Egress {
         base || self.listed.iter().any(|net| net.contains(&address))
     }
 
+    /// As [`permits`](Self::permits), for a destination that is about to be
+    /// used; refusals are counted.
+    pub fn admits(&self, address: IpAddr) -> bool {
+        let admitted = self.permits(address);
+        if !admitted {
+            metrics::counter!("nomenta_egress_refused_total").increment(1);
+        }
+        admitted
+    }
+
     /// Connects to this very address, if it is permitted.
     ///
     /// # Errors
     /// [`NoConnection`]; if refused, no packet was sent.
     pub async fn connect(&self, address: SocketAddr, patience: Duration) -> Result<TcpStream, NoConnection> {
-        if !self.permits(address.ip()) {
-            metrics::counter!("nomenta_egress_refused_total").increment(1);
+        if !self.admits(address.ip()) {
             return Err(NoConnection::Refused);
         }
         let connected = timeout(patience, TcpStream::connect(address)).await;

@@ -257,7 +257,7 @@ impl Surveyor {
         let port = self.config.authority_port;
         let planned = |server: &Authority, question: &'a Question| {
             let Authority { name, address } = server.clone();
-            let may = self.config.egress.permits(address);
+            let may = self.config.egress.admits(address);
             let ask = may.then(|| ask(SocketAddr::new(address, port), question, Mode::Authority));
             Planned { source: Source::Authority { server: name, address }, question, may, ask }
         };

@@ -168,7 +168,7 @@ impl Walker {
         let mut tried = Vec::new();
         for server in &at.servers {
             let Authority { name: label, address } = server;
-            if !self.config.egress.permits(*address) {
+            if !self.config.egress.admits(*address) {
                 tried.push(format!("{label} ({address}) has an address that may not be asked"));
                 continue;
             }
