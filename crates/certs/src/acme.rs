@@ -88,6 +88,15 @@ pub enum AcmeError {
     /// The CA rejected a nonce; nothing has happened.
     #[error("The certification authority rejected a nonce")]
     StaleNonce,
+    /// The CA is too busy to answer now (RFC 9110, section 15.6.4). Nothing is
+    /// decided yet.
+    #[error("The certification authority is busy, and asks to be left alone until {until}: {said}")]
+    Busy {
+        /// What was seen of it.
+        said: String,
+        /// Before when it does not want to be asked again.
+        until: DateTime<Utc>,
+    },
     /// The CA cannot be reached, or takes too long. Nothing is decided yet.
     #[error("The certification authority cannot be reached: {0}")]
     Unavailable(String),
@@ -183,7 +192,8 @@ impl Acme {
         let (account, credentials) = persist!(async {
             let builder = builder(config, &throttle)?;
             builder.create(&new, config.directory.clone(), binding.as_ref()).await
-        })?;
+        })
+        .map_err(|error| throttled(&throttle, error))?;
         let credentials = serde_json::to_vec(&credentials).map_err(Error::from)?;
         Ok((Self { account, throttle, patience: config.patience }, credentials))
     }
@@ -278,11 +288,12 @@ impl Acme {
 
 /// Adds the moment that the CA named.
 fn throttled(throttle: &Patience, error: AcmeError) -> AcmeError {
-    match error {
-        AcmeError::Refused { problem, .. } if problem.is_throttling() => {
-            AcmeError::Refused { problem, retry_after: throttle.until(Utc::now()) }
+    match (error, throttle.until(Utc::now())) {
+        (AcmeError::Refused { problem, .. }, retry_after) if problem.is_throttling() => {
+            AcmeError::Refused { problem, retry_after }
         }
-        other => other,
+        (AcmeError::Unavailable(said), Some(until)) => AcmeError::Busy { said, until },
+        (other, _) => other,
     }
 }
 

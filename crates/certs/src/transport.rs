@@ -87,8 +87,20 @@ impl HttpClient for Transport {
         Box::pin(async move {
             let response = BytesResponse::from(sent.await.map_err(|e| Error::Other(Box::new(e)))?);
             patience.note(&response);
+            speaks_acme(&response)?;
             Ok(response)
         })
+    }
+}
+
+/// A proxy in front of the CA that answers with a page of its own says nothing
+/// about an account or an order.
+fn speaks_acme(response: &BytesResponse) -> Result<(), Error> {
+    let BytesResponse { parts, .. } = response;
+    let kind = parts.headers.get(header::CONTENT_TYPE).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    match parts.status.is_server_error() && !kind.contains("json") {
+        true => Err(Error::Other(format!("it answers {}", parts.status).into())),
+        false => Ok(()),
     }
 }
 

@@ -1,6 +1,7 @@
 //! What was learned beside the survey: the canary, the order, the certificate
 //! and the serving probe.
 
+use std::fmt;
 use std::net::IpAddr;
 
 use chrono::{DateTime, Utc};
@@ -28,20 +29,39 @@ pub struct Evidence {
     pub fronts: Option<Vec<CanaryFetch>>,
     /// Whether it arrives through the addresses of the other one of the pair.
     pub pair_canary: Option<Vec<CanaryFetch>>,
-    /// From when on the platform's own budget of orders has room; now if `None`.
+    /// Why no order may be placed for now, if so.
     pub budget: Option<Spent>,
     /// URL of the account at the CA, where it matters and is known.
     pub account: Option<String>,
 }
 
-/// A budget of orders that is used up.
+/// A limit of orders that is used up.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Spent {
-    /// Which one, in words that follow "the limit of".
-    pub limit: String,
+    /// Which one.
+    pub limit: Limit,
     /// When there is room again.
     pub free_at: DateTime<Utc>,
+}
+
+/// Whose limit it is.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub enum Limit {
+    /// The CA has asked for patience.
+    Issuer,
+    /// The platform's own budget, in words that follow "the limit of".
+    Own(String),
+}
+
+impl fmt::Display for Limit {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Issuer => f.write_str("The certification authority has asked for patience"),
+            Self::Own(limit) => write!(f, "The limit of {limit} is used up"),
+        }
+    }
 }
 
 /// An HTTP redirect away from the host, by an address that is not ours.

@@ -5,9 +5,9 @@ use chrono::Duration;
 use serde::{Deserialize, Serialize};
 
 use crate::certificate::Method;
-use crate::evidence::{CanaryFetch, OrderState};
+use crate::evidence::{CanaryFetch, Limit, OrderState, Spent};
 use crate::finding::{Case, Finding, Severity};
-use crate::gate::{GateName, Gates, Stage};
+use crate::gate::{GateName, GateState, Gates, Stage};
 use crate::reading::{Rcode, RecordType};
 use crate::sheet::{Purpose, Way};
 use crate::waiting::Wait;
@@ -52,8 +52,8 @@ fn check(name: &str, state: CheckState, said: impl Into<String>) -> Check {
 /// `gates` has ownership and routing as they stand now.
 pub fn checks(case: &Case<'_>, gates: &Gates, found: &[Finding], waits: &[Wait]) -> Vec<Check> {
     let mut list = vec![
-        gate(gates, GateName::Ownership, "ownership"),
-        gate(gates, GateName::Routing, "routing"),
+        gate(gates, GateName::Ownership),
+        gate(gates, GateName::Routing),
         dnssec(found),
         caa(case, found),
         resolvers(case, waits),
@@ -67,11 +67,14 @@ pub fn checks(case: &Case<'_>, gates: &Gates, found: &[Finding], waits: &[Wait])
     list
 }
 
-fn gate(gates: &Gates, name: GateName, word: &str) -> Check {
-    match gates.passed(name) {
-        true => check(word, Passed, gates.get(name).reason.clone()),
-        false => check(word, Waiting, format!("Comes after {word}.")),
-    }
+fn gate(gates: &Gates, name: GateName) -> Check {
+    let gate = gates.get(name);
+    let state = match gate.state {
+        GateState::Passed => Passed,
+        GateState::Waiting => Waiting,
+        GateState::Blocked | GateState::Lapsed => Failed,
+    };
+    check(&name.to_string(), state, gate.reason.clone())
 }
 
 fn dnssec(found: &[Finding]) -> Check {
@@ -124,6 +127,10 @@ fn pair(case: &Case<'_>, gates: &Gates) -> Option<Check> {
 
 fn orders(case: &Case<'_>) -> Check {
     match (&case.evidence.order, &case.evidence.budget) {
+        (OrderState::Open, Some(Spent { limit: Limit::Issuer, free_at })) if *free_at > case.now => {
+            let at = free_at.format("%Y-%m-%d %H:%M:%S UTC");
+            check("orders", Waiting, format!("Ordered. {}; it goes on at {at}.", Limit::Issuer))
+        }
         (OrderState::Open, _) => check("orders", Waiting, "Ordered; the issuer is validating."),
         (OrderState::Refused { retry_at, .. }, _) if *retry_at > case.now => {
             let at = retry_at.format("%Y-%m-%d %H:%M:%S UTC");
@@ -131,8 +138,7 @@ fn orders(case: &Case<'_>) -> Check {
         }
         (_, Some(spent)) if spent.free_at > case.now => {
             let at = spent.free_at.format("%Y-%m-%d %H:%M UTC");
-            let said = format!("The limit of {} is used up; there is room again at {at}.", spent.limit);
-            check("orders", Waiting, said)
+            check("orders", Waiting, format!("{}; the next order may be placed at {at}.", spent.limit))
         }
         _ => check("orders", Passed, "No order is open, and the budget has room."),
     }

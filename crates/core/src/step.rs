@@ -727,7 +727,10 @@ mod tests {
         let domain = testing::domain(HOST);
         let spent = |seconds| {
             let free_at = now() + Duration::seconds(seconds);
-            let budget = Some(crate::evidence::Spent { limit: "40 orders".into(), free_at });
+            let budget = Some(crate::evidence::Spent {
+                limit: crate::evidence::Limit::Own("40 orders".into()),
+                free_at,
+            });
             judge(&domain, &Evidence { budget, certificate: None, ..held() }).action
         };
         assert_eq!(spent(1), None);

@@ -87,6 +87,12 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
             metrics::counter!("nomenta_orders_total", "result" => "refused").increment(1);
             Ok(())
         }
+        Ok(busy @ AcmeError::Busy { until, .. }) => {
+            app.store.note_step(order.id, &busy.to_string()).await?;
+            app.store.throttle(&app.config.acme.directory, until).await?;
+            let at = schedule::jittered(until, rand::random(), Utc::now());
+            Ok(app.store.postpone(lease, at).await?)
+        }
         Ok(other) => {
             app.store.note_step(order.id, &other.to_string()).await?;
             begin_anew_what_is_lost(app, &order, &other).await?;

@@ -1,7 +1,7 @@
 //! The account at the CA, and how much of it may be used.
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::evidence::Spent;
+use nomenta_core::evidence::{Limit, Spent};
 
 use crate::{Store, StoreError};
 
@@ -35,8 +35,7 @@ impl Store {
         let throttled =
             sqlx::query_scalar!("SELECT throttled_until FROM acme_accounts WHERE directory = $1", directory);
         if let Some(free_at) = throttled.fetch_optional(&self.pool).await?.flatten().filter(|at| *at > now) {
-            let limit = "the certification authority, which has asked for patience,".into();
-            return Ok(Some(Spent { limit, free_at }));
+            return Ok(Some(Spent { limit: Limit::Issuer, free_at }));
         }
         // The order that has to leave the window before there is room again.
         let oldest = sqlx::query_scalar!(
@@ -47,7 +46,7 @@ impl Store {
             i64::from(limits.per_domain.saturating_sub(1))
         );
         if let Some(placed_at) = oldest.fetch_optional(&self.pool).await? {
-            let limit = format!("{} orders in a week for {registered}", limits.per_domain);
+            let limit = Limit::Own(format!("{} orders in a week for {registered}", limits.per_domain));
             return Ok(Some(Spent { limit, free_at: placed_at + DOMAIN_WINDOW }));
         }
         let oldest = sqlx::query_scalar!(
@@ -56,7 +55,10 @@ impl Store {
             i64::from(limits.per_account.saturating_sub(1))
         );
         Ok(oldest.fetch_optional(&self.pool).await?.map(|placed_at| Spent {
-            limit: format!("{} orders in three hours for the account at the CA", limits.per_account),
+            limit: Limit::Own(format!(
+                "{} orders in three hours for the account at the CA",
+                limits.per_account
+            )),
             free_at: placed_at + ACCOUNT_WINDOW,
         }))
     }

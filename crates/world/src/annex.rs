@@ -40,7 +40,8 @@ struct Shared {
 #[derive(Default)]
 struct Told {
     windows: HashMap<String, (DateTime<Utc>, DateTime<Utc>)>,
-    throttle: Option<u64>,
+    turning_away: Option<(StatusCode, u64)>,
+    turned_away: usize,
     replaced: Vec<String>,
     asked: HashMap<String, usize>,
 }
@@ -98,7 +99,18 @@ impl Annex {
     /// Answers orders with 429 and so many seconds of `Retry-After`, or not any
     /// more.
     pub fn throttle(&self, seconds: Option<u64>) {
-        self.shared.told().throttle = seconds;
+        self.shared.told().turning_away = seconds.map(|s| (StatusCode::TOO_MANY_REQUESTS, s));
+    }
+
+    /// Answers orders with 503, a page for people and so many seconds of
+    /// `Retry-After`, or not any more.
+    pub fn overload(&self, seconds: Option<u64>) {
+        self.shared.told().turning_away = seconds.map(|s| (StatusCode::SERVICE_UNAVAILABLE, s));
+    }
+
+    /// How many orders were turned away.
+    pub fn turned_away(&self) -> usize {
+        self.shared.told().turned_away
     }
 
     /// Certificates that orders said they replace.
@@ -109,6 +121,18 @@ impl Annex {
     /// How often advice was asked for, over all certificates.
     pub fn asked(&self) -> usize {
         self.shared.told().asked.values().sum()
+    }
+}
+
+impl Told {
+    /// The answer to an order that is not wanted now.
+    fn turn_away(&mut self) -> Option<Response> {
+        let (status, seconds) = self.turning_away?;
+        self.turned_away += 1;
+        Some(match status {
+            StatusCode::TOO_MANY_REQUESTS => throttled(seconds),
+            _ => (status, [(header::RETRY_AFTER, seconds.to_string())], "<h1>Busy</h1>").into_response(),
+        })
     }
 }
 
@@ -149,8 +173,8 @@ async fn passed(
     body: Bytes,
 ) -> anyhow::Result<Response> {
     let orders = url.path() == "/order-plz";
-    if let (true, Some(seconds)) = (orders, shared.told().throttle) {
-        return Ok(throttled(seconds));
+    if orders && let Some(answer) = shared.told().turn_away() {
+        return Ok(answer);
     }
     let replaces = if orders { replaces(&body) } else { None };
     let mut request = shared.client.request(method, format!("{}{}", shared.upstream, url.path()));

@@ -12,6 +12,7 @@ use serde_json::json;
 
 use crate::own::{Own, own, own_setup, with};
 use crate::stage::{self, BASE_PORT, PATIENCE, PROGRAM, fresh_zone, stage};
+use crate::turns;
 
 /// Waits for another certificate than the one with this serial.
 async fn renewed(own: &Own, host: &str, before: &str) {
@@ -53,6 +54,7 @@ fn a_renewal_comes_when_the_directory_advises_and_says_what_it_replaces() {
 
 #[test]
 fn without_advice_it_comes_at_two_thirds_and_a_failure_leaves_the_old_one_served() {
+    let _turn = turns::to_go_by_the_clock();
     stage();
     stage::run(async {
         let layout = &stage().world.layout;
@@ -291,6 +293,31 @@ fn a_ca_that_asks_for_patience_gets_it_from_every_domain() {
         own.service.live(&two).await;
         assert_eq!(own.count(&one, "order.refused").await, 1);
         assert_eq!(own.count(&two, "order.refused").await, 0);
+        own.daemon.stop().await;
+    });
+}
+
+#[test]
+fn an_order_that_meets_a_busy_ca_goes_on_when_the_ca_said() {
+    stage();
+    stage::run(async {
+        let layout = &stage().world.layout;
+        let annex = Annex::start(layout, BASE_PORT + 76, &layout.directory()).await.expect("an annex");
+        let mut setup = own_setup("busy", 58).await;
+        setup.directory = Some(annex.directory());
+        let own = own(setup, "busy", 58).await;
+        annex.overload(Some(8));
+        let host = format!("board.{}", fresh_zone("busy"));
+        own.published(&host).await;
+        own.service.found(&host, &["issuer-throttled"]).await;
+        let told = own.certificate(&host).await["order"].to_string();
+        assert!(told.contains("is busy, and asks to be left alone until"), "{told}");
+        annex.overload(None);
+        own.service.live(&host).await;
+        // Asked once, and then not before the time was up.
+        assert_eq!(annex.turned_away(), 1);
+        assert_eq!(own.count(&host, "order.placed").await, 1);
+        assert_eq!(own.count(&host, "order.refused").await, 0);
         own.daemon.stop().await;
     });
 }

@@ -1,6 +1,7 @@
 //! Everything that would make the CA say no is found before it is asked: the
 //! CA's own log is the witness.
 
+use nomenta_core::names;
 use nomenta_core::reading::RecordData;
 use nomenta_core::sheet::{Purpose, Sheet};
 use nomenta_world::customer::{self, Mistake};
@@ -110,6 +111,40 @@ fn for_a_wildcard_issuewild_counts_and_the_delegation_must_be_there() {
         let add = Change::Add { owner: line.owner, ttl: 5, data };
         world.zones.update(&zone, &[add]).await.expect("updated");
         service.live(&host).await;
+    });
+}
+
+/// A record that is wrong before the sheet is published, so that no look sees
+/// all well; then it is mended.
+async fn held_back(wrong: RecordData, code: &str, says: &str) {
+    let (world, service) = (&stage().world, &stage().service);
+    let host = fresh_zone("held-back");
+    world.zones.register(&host).await.expect("registered");
+    let at = if matches!(wrong, RecordData::Ds(_)) { names::parent(&host) } else { &host };
+    let add = Change::Add { owner: host.clone(), ttl: 5, data: wrong };
+    world.zones.update(at, &[add]).await.expect("updated");
+    let sheet = service.enrol(world, &host).await;
+    customer::publish_also(&world.zones, &sheet).await.expect("published");
+    service.found(&host, &[code]).await;
+    let checks = service.cli(&["certificate", "preflight", &host]).await;
+    let said = String::from_utf8(checks.stdout).expect("text");
+    assert!(said.contains(says) && checks.status.code() == Some(3), "{code}: {said}");
+    assert_eq!(asked(&host), 0, "{code}");
+    customer::publish(&world.zones, &sheet, None).await.expect("mended");
+    service.live(&host).await;
+}
+
+#[test]
+fn broken_signatures_and_addresses_of_others_keep_the_order_back() {
+    stage();
+    stage::run(async {
+        let other_v6 = RecordData::Aaaa("2001:db8::7".parse().expect("an address"));
+        let other_v4 = RecordData::A("192.0.2.7".parse().expect("an address"));
+        tokio::join!(
+            held_back(RecordData::Ds(4711), "dnssec-broken", "✕ dnssec"),
+            held_back(other_v6, "ipv6-stray", "✕ routing"),
+            held_back(other_v4, "address-surplus", "✕ routing"),
+        );
     });
 }
 

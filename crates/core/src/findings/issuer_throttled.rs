@@ -1,7 +1,7 @@
 //! `issuer-throttled`: orders wait, because the CA or the platform's own budget
 //! says so.
 
-use crate::evidence::OrderState;
+use crate::evidence::{Limit, OrderState, Spent};
 use crate::finding::{Case, Diagnosis, Entry, Severity, Sighting};
 use crate::gate::GateName;
 
@@ -20,9 +20,12 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         (OrderState::Refused { problem, retry_at }, _) if problem.is_throttling() => {
             (problem.detail.clone(), *retry_at, "certification authority")
         }
-        (_, Some(spent)) => {
-            (format!("The limit of {} is used up", spent.limit), spent.free_at, "the platform's budget")
+        (_, Some(Spent { limit: Limit::Issuer, free_at })) => {
+            (Limit::Issuer.to_string(), *free_at, "certification authority")
         }
+        // The order that used it up is on its way.
+        (OrderState::Open, _) => return None,
+        (_, Some(spent)) => (spent.limit.to_string(), spent.free_at, "the platform's budget"),
         _ => return None,
     };
     if until <= case.now {
@@ -44,7 +47,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 mod tests {
     use chrono::Duration;
 
-    use crate::evidence::{Evidence, OrderState, Problem, Spent};
+    use crate::evidence::{Evidence, Limit, OrderState, Problem, Spent};
     use crate::test;
 
     fn codes(evidence: Evidence) -> Vec<String> {
@@ -65,12 +68,14 @@ mod tests {
 
     #[test]
     fn a_spent_budget_is_shown_while_it_lasts() {
-        let spent = |seconds| {
+        let own = || Limit::Own("40 orders in a week for onswick.example".into());
+        let spent = |order, limit, seconds| {
             let free_at = test::now() + Duration::seconds(seconds);
-            let limit = "40 orders in a week for onswick.example".into();
-            codes(Evidence { budget: Some(Spent { limit, free_at }), ..Evidence::default() })
+            codes(Evidence { order, budget: Some(Spent { limit, free_at }), ..Evidence::default() })
         };
-        assert_eq!(spent(60), ["issuer-throttled"]);
-        assert_eq!(spent(0), [""; 0]);
+        assert_eq!(spent(OrderState::None, own(), 60), ["issuer-throttled"]);
+        assert_eq!(spent(OrderState::None, own(), 0), [""; 0]);
+        assert_eq!(spent(OrderState::Open, own(), 60), [""; 0], "the order that used it up is on its way");
+        assert_eq!(spent(OrderState::Open, Limit::Issuer, 60), ["issuer-throttled"]);
     }
 }
