@@ -8,7 +8,8 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 
-use crate::stage::{PROGRAM, state_folder};
+use crate::stage::{PATIENCE, PROGRAM, state_folder};
+use crate::turns;
 
 const BASE_PORT: u16 = 19_630;
 
@@ -19,9 +20,9 @@ fn demo(base_port: u16, words: &[&str]) -> Command {
     command
 }
 
-/// Waits for the ready file; `None` if the demo ends first.
+/// Waits for the ready file; `None` if the demo ends first, or takes too long.
 fn ready(child: &mut Child, file: &Path) -> Option<Value> {
-    let deadline = Instant::now() + Duration::from_secs(120);
+    let deadline = Instant::now() + PATIENCE;
     while Instant::now() < deadline {
         if let Ok(text) = fs::read_to_string(file) {
             return Some(serde_json::from_str(&text).expect("JSON"));
@@ -62,14 +63,16 @@ fn left_running() -> Vec<String> {
 
 #[test]
 fn the_demo_serves_fills_itself_refuses_a_second_copy_and_leaves_nothing() {
+    let _turn = turns::to_go_by_the_clock();
     let file = Path::new(env!("CARGO_TARGET_TMPDIR")).join("ready.json");
     let file_word = file.to_str().expect("UTF-8").to_owned();
     let _ = fs::remove_file(&file);
     let mut child =
         demo(BASE_PORT, &["--fresh", "--ready-file", &file_word]).spawn().expect("the demo starts");
     let Some(told) = ready(&mut child, &file) else {
+        let _ = child.kill();
         let output = child.wait_with_output().expect("output");
-        panic!("the demo ended: {}", String::from_utf8_lossy(&output.stderr));
+        panic!("the demo is not ready: {}", String::from_utf8_lossy(&output.stderr));
     };
     for name in ["url", "admin_key", "edge_key", "edge_https", "ca_root_pem"] {
         assert!(!told[name].is_null(), "{name} is missing from {told}");
@@ -78,7 +81,7 @@ fn the_demo_serves_fills_itself_refuses_a_second_copy_and_leaves_nothing() {
     let live = |lines: &[Value]| lines.iter().filter(|l| l["stage"] == "live").count();
     let mut lines = roster(&told);
     while live(&lines) < 4 {
-        assert!(served.elapsed() < Duration::from_secs(120), "fewer than four are live: {lines:?}");
+        assert!(served.elapsed() < PATIENCE, "fewer than four are live: {lines:?}");
         std::thread::sleep(Duration::from_millis(300));
         lines = roster(&told);
     }

@@ -13,6 +13,7 @@ use serde_json::{Value, json};
 
 use crate::own::{Own, own, own_setup, with};
 use crate::stage::{self, BASE_PORT, PROGRAM, Service, fresh_zone, stage};
+use crate::turns;
 
 const ZONES: usize = 10;
 const EACH: usize = 30;
@@ -74,6 +75,7 @@ async fn exactly_one_each(service: &Service, zones: &[String], issued: &[String]
 
 #[test]
 fn three_hundred_go_live_at_a_ca_that_rejects_five_percent_of_nonces() {
+    let _turn = turns::to_fill_the_machine();
     stage();
     stage::run(async {
         let setup = with(own_setup("many", 40).await, &OPTIONS);
@@ -100,6 +102,7 @@ async fn unkind(folder: &str, port: u16) -> OtherIssuer {
 
 #[test]
 fn three_hundred_go_live_at_a_ca_that_rejects_every_other_nonce() {
+    let _turn = turns::to_fill_the_machine();
     stage();
     stage::run(async {
         let issuer = unkind("pebble-unkind", 62).await;
@@ -115,6 +118,7 @@ fn three_hundred_go_live_at_a_ca_that_rejects_every_other_nonce() {
 
 #[test]
 fn of_two_processes_one_is_killed_half_way_and_each_still_gets_one_certificate() {
+    let _turn = turns::to_fill_the_machine();
     stage();
     stage::run(async {
         let issuer = unkind("pebble-killed", 64).await;

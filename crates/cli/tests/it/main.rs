@@ -28,4 +28,5 @@ mod shots;
 mod stage;
 mod store;
 mod sweeps;
+mod turns;
 mod waiting;

@@ -1,6 +1,7 @@
 //! One world for all tests, each on names of its own.
 
 use std::future::Future;
+use std::io::Write;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::Output;
@@ -27,7 +28,11 @@ pub const BASE_PORT: u16 = 18_630;
 pub const PATIENCE: Duration = Duration::from_secs(180);
 
 /// Never dropped, so the servers end with the test process, not before.
-static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| Runtime::new().expect("runtime"));
+static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| {
+    // Workers belong to no test whose output could show what they panic of.
+    std::panic::set_hook(Box::new(|info| drop(writeln!(std::io::stderr(), "{info}"))));
+    Runtime::new().expect("runtime")
+});
 static STAGE: OnceLock<Stage> = OnceLock::new();
 
 /// The world, one service process, and the edge.
