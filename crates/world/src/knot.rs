@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use nix::sys::signal::Signal;
+use tokio::sync::Mutex;
 
 use crate::daemon::{self, Daemon};
 use crate::layout::{OPERATORS, PRIMARY, REGISTRY, ROOT};
@@ -61,11 +62,15 @@ fn socket(folder: &Path) -> PathBuf {
     folder.join("run/knot.sock")
 }
 
+/// Knot turns callers away when more than a few come at once.
+static CALLING: Mutex<()> = Mutex::const_new(());
+
 /// Runs `knotc` against one of the instances.
 pub(crate) async fn control(layout: &Layout, instance: &str, args: &[&str]) -> anyhow::Result<String> {
     let folder = layout.state.join(format!("knot-{instance}"));
     let mut knotc = daemon::command(layout, "knotc", "KILL")?;
     knotc.arg("-s").arg(socket(&folder)).args(args);
+    let _one = CALLING.lock().await;
     daemon::run(knotc).await
 }
 

@@ -55,12 +55,13 @@ fn each_vantage_lets_go_within_two_seconds_of_the_time_that_was_told() {
         let told = waits(&host).await;
         let text = stage.service.cli(&["explain", &host]).await;
         let text = String::from_utf8_lossy(&text.stdout).into_owned();
-        assert!(text.contains("still holds A 192.0.2.7, until "), "{text}");
+        assert!(text.contains("still holds A 192.0.2.7") && text.contains(", until "), "{text}");
 
         let changes = join_all(vantages.iter().map(|(_, vantage)| changes_at(*vantage, &host))).await;
         for ((name, _), changed) in vantages.iter().zip(changes) {
             let wait = told.iter().find(|w| w.vantage == *name).expect("a wait");
-            assert_eq!(wait.holds, ["A 192.0.2.7"], "{name}");
+            // What it was asked too early it may also hold as absent, for a moment.
+            assert!(wait.holds.contains(&"A 192.0.2.7".to_owned()), "{name}: {:?}", wait.holds);
             let until = wait.until.expect("a time");
             let off = (changed - until).num_milliseconds();
             assert!(off.abs() <= 2000, "{name} was to let go at {until}, and did at {changed}: {off} ms");
