@@ -1,5 +1,6 @@
 //! A diagnosed problem, and the case that detectors look at.
 
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
@@ -370,15 +371,22 @@ pub fn sentences(edits: &[Edit]) -> String {
 }
 
 fn sentence(edit: &Edit) -> String {
-    let Edit { rtype, value, .. } = edit;
+    let (rtype, value) = (&edit.rtype, marked_off(&edit.value));
     // An editor whose box stays blank for the zone itself.
     let host_field = if edit.host_field.is_empty() { &edit.owner } else { &edit.host_field };
+    let host_field = marked_off(host_field);
     match edit.kind {
         EditKind::Add => format!("Add the {rtype} record {value} at {host_field}."),
         EditKind::Change => format!("Change the {rtype} record at {host_field} to {value}."),
         EditKind::Delete => format!("Delete the {rtype} record {value} at {host_field}."),
         EditKind::Keep => format!("Keep the {rtype} record {value} at {host_field}."),
     }
+}
+
+/// What is typed with a dot at its end is not to be taken for the end of a
+/// sentence.
+fn marked_off(typed: &str) -> Cow<'_, str> {
+    if typed.ends_with('.') { format!("\"{typed}\"").into() } else { typed.into() }
 }
 
 #[cfg(test)]
@@ -404,6 +412,12 @@ mod tests {
             "Delete the A record 192.0.2.7 at www. Add the A record 192.0.2.8 at www. \
              Change the A record at www to 192.0.2.9. Keep the A record 192.0.2.10 at www."
         );
+    }
+
+    #[test]
+    fn a_dot_that_is_typed_is_told_from_the_end_of_the_sentence() {
+        let typed = Edit { host_field: "onswick.example.".into(), ..edit(EditKind::Add, "192.0.2.8") };
+        assert_eq!(sentences(&[typed]), "Add the A record 192.0.2.8 at \"onswick.example.\".");
     }
 
     #[test]
