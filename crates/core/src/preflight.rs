@@ -62,7 +62,7 @@ pub fn checks(case: &Case<'_>, gates: &Gates, found: &[Finding], waits: &[Wait])
     list.push(orders(case));
     list.push(match case.domain.method(case.policy) {
         Method::Dns => delegation(case),
-        Method::Http | Method::TlsAlpn => canary(case),
+        Method::Http | Method::TlsAlpn => canary(case, gates),
     });
     list
 }
@@ -172,7 +172,7 @@ fn delegation(case: &Case<'_>) -> Check {
     }
 }
 
-fn canary(case: &Case<'_>) -> Check {
+fn canary(case: &Case<'_>, gates: &Gates) -> Check {
     let Some(fetches) = &case.evidence.canary else { return check("canary", Waiting, "Preflight is due.") };
     match lost(fetches) {
         Some((fetch, failure)) => {
@@ -180,8 +180,13 @@ fn canary(case: &Case<'_>) -> Check {
             let said = format!("Plain HTTP through {address} does not reach the platform: {failure}.");
             check("canary", Failed, said)
         }
-        None if fetches.is_empty() => check("canary", Waiting, "No address to fetch the canary through."),
-        None => check("canary", Passed, format!("It arrives through all addresses ({}).", fetches.len())),
+        None if !fetches.is_empty() => {
+            check("canary", Passed, format!("It arrives through all addresses ({}).", fetches.len()))
+        }
+        None if gates.passed(GateName::Routing) => {
+            check("canary", Waiting, "No address to fetch the canary through.")
+        }
+        None => check("canary", Waiting, "Comes after routing."),
     }
 }
 

@@ -20,6 +20,7 @@ import ReleaseDialog from "./ReleaseDialog.vue";
 import SheetPane from "./SheetPane.vue";
 import SheetTable from "./SheetTable.vue";
 import WaitPanel from "./WaitPanel.vue";
+import { because } from "./tell";
 import { useDomain } from "./useDomain";
 
 const props = defineProps<{ host: string }>();
@@ -82,7 +83,7 @@ async function lookNow() {
             <strong>{{ gate.name }}</strong>{{ " " }}<span class="state">{{ gate.state }}</span
             >{{ " "
             }}<span class="soft" :title="exact(gate.since)">{{ since(gate.since, now) }}</span>
-            <div v-if="gate.state !== 'blocked'" class="soft">{{ gate.reason }}</div>
+            <div class="soft">{{ because(gate, detail.findings) }}</div>
           </li>
         </ol>
       </div>

@@ -1,4 +1,4 @@
-import type { Event } from "@/api/client";
+import type { Event, Gate, OpenFinding } from "@/api/client";
 
 type Data = Record<string, string> & {
   problem?: { detail: string };
@@ -9,6 +9,12 @@ type Data = Record<string, string> & {
 
 const list = (values: string[] | string | undefined) =>
   Array.isArray(values) && values.length ? values.join(", ") : "nothing";
+
+/** Why a gate stands as it does: the code of the finding that explains it, if one does. */
+export function because(gate: Gate, findings: OpenFinding[]): string {
+  const explains = ({ code }: OpenFinding) => gate.reason.startsWith(`${code}: `);
+  return findings.find(explains)?.code ?? gate.reason;
+}
 
 /** What happened, in one sentence. */
 export function tell(event: Event): string {

@@ -43,6 +43,8 @@ fn a_domain_is_enrolled_at_the_form_and_watched_to_live_without_a_reload() {
         customer::publish(&stage.world.zones, &sheet, mistake).await.expect("published wrongly");
         browser.see("[data-code='cname-foreign']").await;
         browser.read("Change the CNAME record at rides to onswick.edge.quaymark.example.").await;
+        let why = browser.see(".states .blocked div").await.text().await.expect("a reason");
+        assert_eq!(why, "cname-foreign", "short, since the finding itself is below");
         customer::publish(&stage.world.zones, &sheet, None).await.expect("mended");
         browser.see("[data-stage='live']").await;
         browser.read("serving: waiting → passed").await;
