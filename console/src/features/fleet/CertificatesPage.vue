@@ -59,11 +59,11 @@ const name = (issuer: string) => /CN=([^,]+)/.exec(issuer)?.[1] ?? issuer;
           </td>
           <td>
             <RouterLink
-              v-for="host in row.hosts"
+              v-for="(host, index) in row.hosts"
               :key="host"
               class="record host"
               :to="{ name: 'domain', params: { host }, query: { pane: 'certificate' } }"
-              >{{ host }}</RouterLink
+              >{{ row.shown[index] }}</RouterLink
             >
           </td>
           <td>{{ row.account }}</td>

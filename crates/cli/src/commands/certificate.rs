@@ -125,7 +125,7 @@ async fn list(
         [
             day(held.facts.not_after),
             span(now, held.facts.not_after),
-            row.hosts.join("\n"),
+            row.shown.join("\n"),
             row.account.clone(),
             match held.origin {
                 Origin::Ordered => common_name(&held.facts.issuer),

@@ -38,6 +38,9 @@ fn a_subdomain_an_apex_and_a_unicode_name_go_live_and_are_served() {
         let zone = fresh_zone("journey");
         let (sub, unicode) = (format!("timetable.{zone}"), format!("Fähre.{zone}"));
         tokio::join!(goes_live(&sub), goes_live(&zone), goes_live(&unicode));
+        let list = stage().service.cli(&["certificate", "list"]).await;
+        let list = String::from_utf8(list.stdout).expect("text");
+        assert!(list.contains(&format!("fähre.{zone}")), "in its own script: {list}");
     });
 }
 

@@ -11,7 +11,7 @@ use nomenta_certs::brought;
 use nomenta_core::preflight::Check;
 use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory};
 
-use super::domains::find;
+use super::domains::{find, shown};
 use super::dto::{
     BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, IssuerAccount,
     NewRevocation, OrderStep, OrderView, RevocationView, Revoked,
@@ -58,7 +58,8 @@ pub(super) async fn fleet(
 
 fn fleet_certificate(row: CertificateRow) -> FleetCertificate {
     let CertificateRow { hosts, account, held, issued_at, .. } = row;
-    FleetCertificate { hosts, account, held, issued_at }
+    let shown = hosts.iter().map(|host| shown(host)).collect();
+    FleetCertificate { hosts, shown, account, held, issued_at }
 }
 
 /// Reads the cursor of a page: the end of the last certificate in microseconds,

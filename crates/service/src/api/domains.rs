@@ -89,8 +89,13 @@ fn percent(byte: u8) -> String {
     }
 }
 
+/// A recorded host in its own script.
+pub(super) fn shown(host: &str) -> String {
+    Subject::parse(host).map_or_else(|_| host.to_owned(), |subject| subject.to_unicode())
+}
+
 fn roster_line(row: RosterRow) -> Result<RosterLine, Problem> {
-    let shown = Subject::parse(&row.host).map_or_else(|_| row.host.clone(), |s| s.to_unicode());
+    let shown = shown(&row.host);
     let gates = serde_json::from_value(row.gates)
         .map_err(|e| StoreError::Unreadable { what: "gate", cause: e.to_string() })?;
     Ok(RosterLine {

@@ -576,6 +576,8 @@ pub struct Revoked {
 pub struct FleetCertificate {
     /// The domains that it is served for.
     pub hosts: Vec<String>,
+    /// Their names in their own scripts, in the same order.
+    pub shown: Vec<String>,
     /// The account.
     pub account: String,
     /// The certificate.
