@@ -89,7 +89,7 @@ fn configuration(layout: &Layout, instance: &Instance, folder: &Path) -> String 
     let mut text = format!(
         "server:\n    rundir: {folder}/run\n    listen: [{}]\n    udp-workers: 1\n    tcp-workers: 2\n    background-workers: 1\n\
          log:\n  - target: stderr\n    any: warning\n\
-         database:\n    storage: {folder}/db\n\
+         database:\n    storage: {folder}/db\n    journal-db-mode: asynchronous\n\
          remote:\n  - id: primary\n    address: {PRIMARY}@{port}\n  - id: root\n    address: {ROOT}@{port}\n\
            \x20 - id: registry\n    address: {REGISTRY}@{port}\n\
          acl:\n  - id: loopback\n    address: 127.0.0.0/8\n    action: [transfer, notify, update]\n\

@@ -25,6 +25,10 @@ use crate::{Layout, knot, odd, wait_for};
 
 /// TTL of delegations and name servers, in seconds.
 const TTL: u32 = 20;
+/// How long a server may take before it is asked the same again, and how often
+/// it is asked: one that writes to a slow disk takes its time.
+const ANSWERING: Duration = Duration::from_secs(2);
+const TRIES: usize = 10;
 /// How long an absence is cached, in seconds: short, so that a world with many
 /// customers in a hurry is not dull.
 const NEGATIVE_TTL: u32 = 2;
@@ -373,14 +377,15 @@ async fn ask(server: SocketAddr, owner: &str, rtype: RecordType) -> anyhow::Resu
 async fn exchange(server: SocketAddr, message: &Message) -> anyhow::Result<Message> {
     let socket = UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).await?;
     socket.connect(server).await?;
-    socket.send(&message.to_bytes()?).await?;
     let mut buffer = vec![0; 4096];
-    let length = timeout(Duration::from_secs(2), socket.recv(&mut buffer))
-        .await
-        .with_context(|| format!("{server} does not answer"))??;
-    let reply = Message::from_vec(&buffer[..length])?;
-    anyhow::ensure!(reply.id() == message.id(), "{server} answered something else");
-    Ok(reply)
+    for _ in 0..TRIES {
+        socket.send(&message.to_bytes()?).await?;
+        let Ok(received) = timeout(ANSWERING, socket.recv(&mut buffer)).await else { continue };
+        let reply = Message::from_vec(&buffer[..received?])?;
+        anyhow::ensure!(reply.id() == message.id(), "{server} answered something else");
+        return Ok(reply);
+    }
+    bail!("{server} does not answer")
 }
 
 fn record(change: &Change) -> anyhow::Result<Record> {

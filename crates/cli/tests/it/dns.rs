@@ -189,7 +189,7 @@ fn vantages_answer_the_same_by_udp_tls_and_https() {
         let words = stage().world.layout.vantage_words();
         let vantages = words.iter().map(|w| w.parse().expect("a vantage")).collect();
         let survey =
-            reading_through(vantages, Duration::from_secs(2)).survey(&target(&zone), Depth::Full).await;
+            reading_through(vantages, Duration::from_secs(8)).survey(&target(&zone), Depth::Full).await;
         let names: Vec<_> = survey.vantages().map(ToString::to_string).collect();
         assert_eq!(names, ["north", "south", "west"]);
         for source in survey.vantages() {

@@ -94,7 +94,11 @@ fn every_name_can_be_validated_by_dns_where_the_platform_wants_that() {
 fn one_certificate_covers_a_pair_and_the_other_leads_to_the_primary_with_one_hop() {
     stage();
     stage::run(async {
-        let own = own(own_setup("pair", 32).await, "pair", 32).await;
+        let mut setup = own_setup("pair", 32).await;
+        // Long enough for both to be published, however slow the machine.
+        setup.options.retain(|option| !option.starts_with("--pair-hold"));
+        setup.options.push("--pair-hold=120".into());
+        let own = own(setup, "pair", 32).await;
         let (service, zones) = (&own.service, &stage().world.zones);
         let apex = fresh_zone("pair");
         let www = format!("www.{apex}");
