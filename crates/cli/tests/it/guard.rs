@@ -13,7 +13,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, UdpSocket};
 use tokio::time::timeout;
 
-use crate::own::{own, own_setup};
+use crate::own::{Own, own, own_setup};
 use crate::stage::{self, fresh_zone, stage};
 
 /// Where a redirect comes from; permitted, and not ours.
@@ -48,7 +48,14 @@ async fn redirector() -> Arc<Mutex<BTreeSet<String>>> {
     visited
 }
 
-/// How many connections the guard has refused.
+/// As in production, but for the world's own servers: 127.0.0.1 itself is inside.
+async fn guarded(name: &str, last: u8) -> Own {
+    let mut setup = own_setup(name, last.into()).await;
+    setup.egress = Some(["127.53.0.0/16", "127.77.0.0/16"].map(Into::into).into());
+    own(setup, name, last).await
+}
+
+/// How many destinations the guard has refused.
 async fn refusals(url: String) -> u64 {
     let metrics = reqwest::get(format!("{url}/metrics")).await.expect("metrics");
     let text = metrics.text().await.expect("text");
@@ -61,10 +68,7 @@ fn nothing_connects_to_what_a_customers_zone_or_redirect_names() {
     stage();
     stage::run(async {
         let (world, layout) = (&stage().world, &stage().world.layout);
-        let mut setup = own_setup("guarded", 84).await;
-        // As in production, but for the world's own servers: 127.0.0.1 itself is inside.
-        setup.egress = Some(["127.53.0.0/16", "127.77.0.0/16"].map(Into::into).into());
-        let own = own(setup, "guarded", 84).await;
+        let own = guarded("guarded", 84).await;
         let visited = redirector().await;
         let inside = [layout.http_port(), layout.https_port()];
         let mut listeners = Vec::new();
@@ -119,9 +123,7 @@ fn no_name_server_inside_is_asked() {
     stage();
     stage::run(async {
         let (world, layout) = (&stage().world, &stage().world.layout);
-        let mut setup = own_setup("glued", 92).await;
-        setup.egress = Some(["127.53.0.0/16", "127.77.0.0/16"].map(Into::into).into());
-        let own = own(setup, "glued", 92).await;
+        let own = guarded("glued", 92).await;
         let asked = ("127.0.0.1", layout.dns_port());
         let by_udp = UdpSocket::bind(asked).await.expect("bound");
         let by_tcp = TcpListener::bind(asked).await.expect("bound");

@@ -14,6 +14,15 @@ use crate::own::{Own, own, own_setup, with};
 use crate::stage::{self, BASE_PORT, PATIENCE, PROGRAM, fresh_zone, stage};
 use crate::turns;
 
+/// A service whose CA stands behind an annex at the port offset `port`.
+async fn behind_annex(name: &str, port: u16, last: u8) -> (Annex, Own) {
+    let layout = &stage().world.layout;
+    let annex = Annex::start(layout, BASE_PORT + port, &layout.directory()).await.expect("an annex");
+    let mut setup = own_setup(name, last.into()).await;
+    setup.directory = Some(annex.directory());
+    (annex, own(setup, name, last).await)
+}
+
 /// Waits for another certificate than the one with this serial.
 async fn renewed(own: &Own, host: &str, before: &str) {
     let waited = wait_for("a new certificate", PATIENCE, || async { own.serial(host).await != before }).await;
@@ -24,11 +33,7 @@ async fn renewed(own: &Own, host: &str, before: &str) {
 fn a_renewal_comes_when_the_directory_advises_and_says_what_it_replaces() {
     stage();
     stage::run(async {
-        let layout = &stage().world.layout;
-        let annex = Annex::start(layout, BASE_PORT + 70, &layout.directory()).await.expect("an annex");
-        let mut setup = own_setup("advised", 50).await;
-        setup.directory = Some(annex.directory());
-        let own = own(setup, "advised", 50).await;
+        let (annex, own) = behind_annex("advised", 70, 50).await;
         let host = format!("board.{}", fresh_zone("advised"));
         own.published(&host).await;
         own.service.live(&host).await;
@@ -273,11 +278,7 @@ fn a_wrong_sealing_key_is_refused_and_a_new_one_takes_over_with_the_former() {
 fn a_ca_that_asks_for_patience_gets_it_from_every_domain() {
     stage();
     stage::run(async {
-        let layout = &stage().world.layout;
-        let annex = Annex::start(layout, BASE_PORT + 74, &layout.directory()).await.expect("an annex");
-        let mut setup = own_setup("patient", 56).await;
-        setup.directory = Some(annex.directory());
-        let own = own(setup, "patient", 56).await;
+        let (annex, own) = behind_annex("patient", 74, 56).await;
         annex.throttle(Some(10));
         let zone = fresh_zone("patient");
         let (one, two) = (format!("one.{zone}"), format!("two.{zone}"));
@@ -301,11 +302,7 @@ fn a_ca_that_asks_for_patience_gets_it_from_every_domain() {
 fn an_order_that_meets_a_busy_ca_goes_on_when_the_ca_said() {
     stage();
     stage::run(async {
-        let layout = &stage().world.layout;
-        let annex = Annex::start(layout, BASE_PORT + 76, &layout.directory()).await.expect("an annex");
-        let mut setup = own_setup("busy", 58).await;
-        setup.directory = Some(annex.directory());
-        let own = own(setup, "busy", 58).await;
+        let (annex, own) = behind_annex("busy", 76, 58).await;
         annex.overload(Some(8));
         let host = format!("board.{}", fresh_zone("busy"));
         own.published(&host).await;

@@ -17,6 +17,14 @@ fn asked(name: &str) -> usize {
     log.lines().filter(|l| l.contains("Pulled a task") && l.contains(&format!("\"{name}\""))).count()
 }
 
+/// Preflight says so, and the CA was asked for nothing.
+async fn objects(host: &str, says: &str) {
+    let checks = stage().service.cli(&["certificate", "preflight", host]).await;
+    let said = String::from_utf8(checks.stdout).expect("text");
+    assert!(said.contains(says) && checks.status.code() == Some(3), "{host}: {said}");
+    assert_eq!(asked(host), 0, "{host}");
+}
+
 fn caa(owner: &str, flags: u8, tag: &str, value: &str) -> Change {
     let data = RecordData::Caa { flags, tag: tag.into(), value: value.into() };
     Change::Add { owner: owner.into(), ttl: 5, data }
@@ -47,10 +55,7 @@ fn caa_sets_that_forbid_are_told_apart_and_no_order_goes_out() {
             let detail = service.cli_json(&["explain", &host]).await;
             let remark = detail["findings"][0]["remark"].as_str().expect("a remark");
             assert!(remark.contains(says), "{value}: {remark}");
-            let checks = service.cli(&["certificate", "preflight", &host]).await;
-            let said = String::from_utf8(checks.stdout).expect("text");
-            assert!(said.contains("✕ caa") && checks.status.code() == Some(3), "{said}");
-            assert_eq!(asked(&host), 0);
+            objects(&host, "✕ caa").await;
             // Once it allows, the order goes out by itself.
             world.zones.update(&zone, &[Change::Clear { owner: zone.clone() }]).await.expect("updated");
             service.live(&host).await;
@@ -126,10 +131,7 @@ async fn held_back(wrong: RecordData, code: &str, says: &str) {
     let sheet = service.enrol(world, &host).await;
     customer::publish_also(&world.zones, &sheet).await.expect("published");
     service.found(&host, &[code]).await;
-    let checks = service.cli(&["certificate", "preflight", &host]).await;
-    let said = String::from_utf8(checks.stdout).expect("text");
-    assert!(said.contains(says) && checks.status.code() == Some(3), "{code}: {said}");
-    assert_eq!(asked(&host), 0, "{code}");
+    objects(&host, says).await;
     customer::publish(&world.zones, &sheet, None).await.expect("mended");
     service.live(&host).await;
 }
