@@ -74,7 +74,8 @@ impl Store {
         let name = before.domain.routed();
         let about = About { id: before.id, host: &name };
         let mut tx = self.pool.begin().await?;
-        tasks::finish(&mut tx, lease, Some((outcome.next_look, outcome.quick))).await?;
+        let next = tasks::Next { due: outcome.next_look, quick: outcome.quick, tries: 0 };
+        tasks::finish(&mut tx, lease, Some(next)).await?;
         sqlx::query!(
             "UPDATE domains SET zone = $2, gates = $3, stage = $4, spread = $5, fingerprint = $6,
              quiet_looks = $7, survey = $8, looked_at = $9, moved_at = $10,

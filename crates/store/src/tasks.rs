@@ -119,15 +119,8 @@ impl Store {
     /// [`StoreError::LeaseLost`] if another process has it.
     pub async fn postpone(&self, lease: &Lease, due: DateTime<Utc>) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        finish(&mut tx, lease, Some((due, None))).await?;
-        sqlx::query!(
-            "UPDATE tasks SET tries = $3 WHERE domain_id = $1 AND kind = $2",
-            lease.domain_id,
-            lease.kind.as_str(),
-            lease.tries.saturating_add(1)
-        )
-        .execute(&mut *tx)
-        .await?;
+        let next = Next { due, quick: None, tries: lease.tries.saturating_add(1) };
+        finish(&mut tx, lease, Some(next)).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -179,26 +172,35 @@ pub(crate) async fn wake_if_there(
     }
 }
 
-/// Ends a task: due again, with what a quick look must read then, or gone. Void
-/// if the lease was lost.
+/// When and how a task comes again.
+pub(crate) struct Next {
+    pub due: DateTime<Utc>,
+    /// What a quick look must read then.
+    pub quick: Option<i64>,
+    /// How often in a row it could not be done.
+    pub tries: i32,
+}
+
+/// Ends a task: due again, or gone. Void if the lease was lost.
 pub(crate) async fn finish(
     tx: &mut PgConnection,
     lease: &Lease,
-    next: Option<(DateTime<Utc>, Option<i64>)>,
+    next: Option<Next>,
 ) -> Result<(), StoreError> {
     let kind = lease.kind.as_str();
     let done = match next {
-        Some((next, quick)) => {
+        Some(Next { due, quick, tries }) => {
             sqlx::query!(
                 "UPDATE tasks SET due = CASE WHEN again THEN now() ELSE $4 END,
                  quick = CASE WHEN again THEN NULL ELSE $5::bigint END, quick_looks = 0,
-                 tries = 0, lease = NULL, leased_until = NULL, again = false
+                 tries = $6, lease = NULL, leased_until = NULL, again = false
                  WHERE domain_id = $1 AND kind = $2 AND lease = $3",
                 lease.domain_id,
                 kind,
                 lease.lease,
-                next,
-                quick
+                due,
+                quick,
+                tries
             )
             .execute(&mut *tx)
             .await?
