@@ -2,6 +2,7 @@
 //! it, each in its own words.
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use nomenta_core::certificate::CertificateFacts;
@@ -58,19 +59,43 @@ pub enum Unfit {
     Untrusted(String),
 }
 
+nomenta_core::spelled! {
+    /// Stable words for what is wrong with what was brought in.
+    pub enum UnfitCode: "reason" {
+        /// [`Unfit::NoCertificate`].
+        NoCertificate = "no-certificate",
+        /// [`Unfit::Unreadable`].
+        Unreadable = "unreadable",
+        /// [`Unfit::NoKey`].
+        NoKey = "no-key",
+        /// [`Unfit::OtherKey`].
+        OtherKey = "other-key",
+        /// [`Unfit::OutOfOrder`].
+        OutOfOrder = "out-of-order",
+        /// [`Unfit::OtherName`].
+        OtherName = "other-name",
+        /// [`Unfit::NotYet`].
+        NotYet = "not-yet",
+        /// [`Unfit::Over`].
+        Over = "over",
+        /// [`Unfit::Untrusted`].
+        Untrusted = "untrusted",
+    }
+}
+
 impl Unfit {
     /// Stable word.
-    pub fn code(&self) -> &'static str {
+    pub fn code(&self) -> UnfitCode {
         match self {
-            Self::NoCertificate => "no-certificate",
-            Self::Unreadable(..) => "unreadable",
-            Self::NoKey => "no-key",
-            Self::OtherKey => "other-key",
-            Self::OutOfOrder(..) => "out-of-order",
-            Self::OtherName(..) => "other-name",
-            Self::NotYet(_) => "not-yet",
-            Self::Over(_) => "over",
-            Self::Untrusted(_) => "untrusted",
+            Self::NoCertificate => UnfitCode::NoCertificate,
+            Self::Unreadable(..) => UnfitCode::Unreadable,
+            Self::NoKey => UnfitCode::NoKey,
+            Self::OtherKey => UnfitCode::OtherKey,
+            Self::OutOfOrder(..) => UnfitCode::OutOfOrder,
+            Self::OtherName(..) => UnfitCode::OtherName,
+            Self::NotYet(_) => UnfitCode::NotYet,
+            Self::Over(_) => UnfitCode::Over,
+            Self::Untrusted(_) => UnfitCode::Untrusted,
         }
     }
 
@@ -92,69 +117,92 @@ pub fn check(
     now: DateTime<Utc>,
 ) -> Result<CertificateFacts, Unfit> {
     let chain = read(chain_pem)?;
-    let parsed = chain.iter().enumerate().map(|(index, der)| {
-        let parsed = X509Certificate::from_der(der).map(|(_, certificate)| certificate);
-        parsed.map_err(|e| Unfit::Unreadable(index + 1, e.to_string()))
-    });
-    let parsed = parsed.collect::<Result<Vec<_>, _>>()?;
-    let (Some(leaf), Some(leaf_der)) = (parsed.first(), chain.first()) else {
-        return Err(Unfit::NoCertificate);
-    };
+    let parsed = parse(&chain)?;
+    let Some(leaf) = parsed.first() else { return Err(Unfit::NoCertificate) };
+
     let public = keypair::public(key_pem).map_err(|_| Unfit::NoKey)?;
     if public != leaf.public_key().raw {
         return Err(Unfit::OtherKey);
     }
-    for (index, pair) in parsed.windows(2).enumerate() {
-        let issued = pair[0].issuer() == pair[1].subject();
-        if !issued || pair[0].verify_signature(Some(pair[1].public_key())).is_err() {
-            return Err(Unfit::OutOfOrder(index + 1, pair[1].subject().to_string()));
-        }
-    }
-    let facts = x509::facts_of(leaf_der).map_err(|e| Unfit::Unreadable(1, e.to_string()))?;
+    check_order(&parsed)?;
+
+    let facts = x509::facts_of(&chain[0]).map_err(|e| Unfit::Unreadable(1, e.to_string()))?;
     if !facts.names.iter().any(|covered| covers(covered, name)) {
         return Err(Unfit::OtherName(facts.names.join(", "), name.to_owned()));
     }
-    let day = |at: DateTime<Utc>| at.format("%Y-%m-%d %H:%M UTC").to_string();
     if now < facts.not_before {
-        return Err(Unfit::NotYet(day(facts.not_before)));
+        return Err(Unfit::NotYet(minute(facts.not_before)));
     }
     if now >= facts.not_after {
-        return Err(Unfit::Over(day(facts.not_after)));
+        return Err(Unfit::Over(minute(facts.not_after)));
     }
-    trusted(&chain, name, roots, now)?;
+
+    check_trust(&chain, name, roots, now)?;
     Ok(facts)
 }
 
 fn read(pem: &str) -> Result<Vec<CertificateDer<'static>>, Unfit> {
     let parts = CertificateDer::pem_slice_iter(pem.as_bytes()).enumerate();
-    // The reader's own words show octets by their numbers.
-    let broken = |index| Unfit::Unreadable(index + 1, "it is no whole PEM text".into());
-    parts.map(|(index, part)| part.map_err(|_| broken(index))).collect()
+    parts
+        // The reader's own words show octets by their numbers.
+        .map(|(index, part)| part.map_err(|_| Unfit::Unreadable(index + 1, "it is no whole PEM text".into())))
+        .collect()
+}
+
+fn parse<'a>(chain: &'a [CertificateDer<'_>]) -> Result<Vec<X509Certificate<'a>>, Unfit> {
+    let parsed = chain.iter().enumerate().map(|(index, der)| match X509Certificate::from_der(der) {
+        Ok((_, certificate)) => Ok(certificate),
+        Err(error) => Err(Unfit::Unreadable(index + 1, error.to_string())),
+    });
+    parsed.collect()
+}
+
+/// Each certificate is issued by the one after it.
+fn check_order(chain: &[X509Certificate<'_>]) -> Result<(), Unfit> {
+    for (index, pair) in chain.windows(2).enumerate() {
+        let is_named = pair[0].issuer() == pair[1].subject();
+        if !is_named || pair[0].verify_signature(Some(pair[1].public_key())).is_err() {
+            return Err(Unfit::OutOfOrder(index + 1, pair[1].subject().to_string()));
+        }
+    }
+    Ok(())
+}
+
+fn minute(at: DateTime<Utc>) -> String {
+    at.format("%Y-%m-%d %H:%M UTC").to_string()
 }
 
 /// Whether a name of a certificate stands for `name`, which may be a wildcard
 /// itself (RFC 6125, section 6.4.3).
 pub fn covers(covered: &str, name: &str) -> bool {
-    let beneath = |star: &str| name.split_once('.').is_some_and(|(label, rest)| rest == star && label != "*");
-    covered == name || covered.strip_prefix("*.").is_some_and(beneath)
+    if covered == name {
+        return true;
+    }
+    match (covered.strip_prefix("*."), name.split_once('.')) {
+        (Some(star), Some((label, rest))) => rest == star && label != "*",
+        _ => false,
+    }
 }
 
-fn trusted(
+fn check_trust(
     chain: &[CertificateDer<'static>],
     name: &str,
     roots: &Arc<RootCertStore>,
     now: DateTime<Utc>,
 ) -> Result<(), Unfit> {
-    let failed = |error: &dyn std::fmt::Display| Unfit::Untrusted(error.to_string());
+    let Some((leaf, between)) = chain.split_first() else { return Err(Unfit::NoCertificate) };
     let provider = Arc::new(rustls::crypto::ring::default_provider());
     let verifier = WebPkiServerVerifier::builder_with_provider(roots.clone(), provider);
-    let verifier = verifier.build().map_err(|e| failed(&e))?;
-    let visited = name.replacen('*', "any", 1);
-    let server = ServerName::try_from(visited).map_err(|e| failed(&e))?;
-    let at = u64::try_from(now.timestamp()).unwrap_or_default();
-    let at = UnixTime::since_unix_epoch(std::time::Duration::from_secs(at));
-    let Some((leaf, between)) = chain.split_first() else { return Err(Unfit::NoCertificate) };
-    verifier.verify_server_cert(leaf, between, &server, &[], at).map(drop).map_err(|e| failed(&e))
+    let verifier = verifier.build().map_err(untrusted)?;
+
+    let server = ServerName::try_from(name.replacen('*', "any", 1)).map_err(untrusted)?;
+    let seconds = u64::try_from(now.timestamp()).unwrap_or_default();
+    let at = UnixTime::since_unix_epoch(Duration::from_secs(seconds));
+    verifier.verify_server_cert(leaf, between, &server, &[], at).map(drop).map_err(untrusted)
+}
+
+fn untrusted(error: impl std::fmt::Display) -> Unfit {
+    Unfit::Untrusted(error.to_string())
 }
 
 #[cfg(test)]
@@ -220,7 +268,7 @@ mod tests {
             (chain(&young), &young_key, "not-yet"),
             (good.clone(), &key, "untrusted"),
         ] {
-            assert_eq!(check(&chain, key).expect_err(want), want);
+            assert_eq!(check(&chain, key).expect_err(want).as_str(), want);
         }
     }
 

@@ -3,12 +3,15 @@
 
 use bytes::Bytes;
 use http_body_util::{BodyExt, Empty, Limited};
+use hyper::header::{HeaderMap, HeaderName};
 use hyper::{Request, header};
 use hyper_util::rt::TokioIo;
 use tokio::io::{AsyncRead, AsyncWrite};
 
+use crate::failure::Failure;
+
 /// Largest body read, in octets.
-const MOST: usize = 64 * 1024;
+pub(crate) const LARGEST: usize = 64 * 1024;
 
 /// The parts of a response that are looked at.
 pub(crate) struct Page {
@@ -25,28 +28,33 @@ impl Page {
     }
 }
 
-/// GETs `path` of `host`. The error says what went wrong in words that follow
-/// "it".
+/// GETs `path` of `host`.
 pub(crate) async fn get(
     stream: impl AsyncRead + AsyncWrite + Unpin + Send + 'static,
     host: &str,
     path: &str,
-) -> Result<Page, String> {
-    let (mut sender, connection) =
-        hyper::client::conn::http1::handshake(TokioIo::new(stream)).await.map_err(|e| e.to_string())?;
+) -> Result<Page, Failure> {
+    let (mut sender, connection) = hyper::client::conn::http1::handshake(TokioIo::new(stream)).await?;
     let driver = tokio::spawn(connection);
+
     let request = Request::get(path)
         .header(header::HOST, host)
         .header(header::USER_AGENT, "nomenta")
-        .body(Empty::<Bytes>::new())
-        .map_err(|e| e.to_string())?;
-    let response = sender.send_request(request).await.map_err(|e| e.to_string())?;
+        .body(Empty::<Bytes>::new())?;
+    let response = sender.send_request(request).await?;
+
     let status = response.status().as_u16();
-    let text = |name: &str| response.headers().get(name).and_then(|v| v.to_str().ok()).map(str::to_owned);
-    let (location, robots) = (text("location"), text("x-robots-tag"));
-    let body = Limited::new(response.into_body(), MOST).collect().await;
-    let body = body.map_err(|_| format!("it sends more than {} KiB", MOST / 1024))?;
+    let location = text(response.headers(), header::LOCATION);
+    let robots = text(response.headers(), HeaderName::from_static("x-robots-tag"));
+
+    let body = Limited::new(response.into_body(), LARGEST).collect().await;
+    let body = body.map_err(|_| Failure::TooLarge)?;
     driver.abort();
+
     let body = String::from_utf8_lossy(&body.to_bytes()).into_owned();
     Ok(Page { status, location, robots, body })
+}
+
+fn text(headers: &HeaderMap, name: HeaderName) -> Option<String> {
+    headers.get(name).and_then(|v| v.to_str().ok()).map(str::to_owned)
 }

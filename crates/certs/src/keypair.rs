@@ -1,39 +1,21 @@
 //! The certificate's own key, the request that carries it to the CA, and the
 //! certificate that answers a challenge by TLS.
 
-use std::fmt;
-use std::str::FromStr;
-
 use rcgen::{CertificateParams, CustomExtension, DistinguishedName, KeyPair};
 use rsa::pkcs8::{EncodePrivateKey, LineEnding};
 use thiserror::Error;
 
 const RSA_BITS: usize = 2048;
 
-/// Kinds of key.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum KeyKind {
-    /// ECDSA over P-256.
-    #[default]
-    Ecdsa,
-    /// RSA with 2048 bits, for visitors with very old software.
-    Rsa,
-}
-
-impl FromStr for KeyKind {
-    type Err = String;
-    fn from_str(word: &str) -> Result<Self, Self::Err> {
-        match word {
-            "ecdsa" => Ok(Self::Ecdsa),
-            "rsa" => Ok(Self::Rsa),
-            _ => Err(format!("{word} is no kind of key. Use ecdsa (P-256) or rsa (2048 bits).")),
-        }
-    }
-}
-
-impl fmt::Display for KeyKind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(if *self == Self::Ecdsa { "ecdsa" } else { "rsa" })
+nomenta_core::spelled! {
+    /// Kinds of key.
+    #[derive(Default)]
+    pub enum KeyKind: "kind of key" {
+        /// ECDSA over P-256.
+        #[default]
+        Ecdsa = "ecdsa",
+        /// RSA with 2048 bits, for visitors with very old software.
+        Rsa = "rsa",
     }
 }
 
@@ -45,7 +27,10 @@ pub enum KeyError {
     Unusable(#[from] rcgen::Error),
     /// The system gives no randomness.
     #[error("No RSA key can be made: {0}")]
-    Rsa(String),
+    Rsa(#[from] rsa::Error),
+    /// What was made cannot be written.
+    #[error("No RSA key can be written: {0}")]
+    Written(#[from] rsa::pkcs8::Error),
 }
 
 /// A new key as PKCS #8 PEM (RFC 5958, RFC 7468). An RSA key takes a while:
@@ -57,10 +42,8 @@ pub fn generate(kind: KeyKind) -> Result<String, KeyError> {
     match kind {
         KeyKind::Ecdsa => Ok(KeyPair::generate()?.serialize_pem()),
         KeyKind::Rsa => {
-            let failed = |error: &dyn fmt::Display| KeyError::Rsa(error.to_string());
-            let key =
-                rsa::RsaPrivateKey::new(&mut rsa::rand_core::OsRng, RSA_BITS).map_err(|e| failed(&e))?;
-            Ok(key.to_pkcs8_pem(LineEnding::LF).map_err(|e| failed(&e))?.to_string())
+            let key = rsa::RsaPrivateKey::new(&mut rsa::rand_core::OsRng, RSA_BITS)?;
+            Ok(key.to_pkcs8_pem(LineEnding::LF)?.to_string())
         }
     }
 }
@@ -72,6 +55,7 @@ pub fn generate(kind: KeyKind) -> Result<String, KeyError> {
 /// If `key_pem` is no private key.
 pub fn request(key_pem: &str, names: &[String]) -> Result<Vec<u8>, KeyError> {
     let key = KeyPair::from_pem(key_pem)?;
+
     let mut params = CertificateParams::new(names.to_vec())?;
     params.distinguished_name = DistinguishedName::new();
     Ok(params.serialize_request(&key)?.der().to_vec())
@@ -84,8 +68,10 @@ pub fn request(key_pem: &str, names: &[String]) -> Result<Vec<u8>, KeyError> {
 /// If the system gives no randomness.
 pub fn answering(name: &str, digest: &[u8; 32]) -> Result<(String, String), KeyError> {
     let key = KeyPair::generate()?;
+
     let mut params = CertificateParams::new(vec![name.to_owned()])?;
     params.custom_extensions = vec![CustomExtension::new_acme_identifier(digest)];
+
     let certificate = params.self_signed(&key)?;
     Ok((certificate.pem(), key.serialize_pem()))
 }
@@ -96,6 +82,7 @@ pub fn answering(name: &str, digest: &[u8; 32]) -> Result<(String, String), KeyE
 /// If `key_pem` is no private key.
 pub fn public(key_pem: &str) -> Result<Vec<u8>, KeyError> {
     use rcgen::PublicKeyData;
+
     Ok(KeyPair::from_pem(key_pem)?.subject_public_key_info())
 }
 

@@ -3,13 +3,14 @@
 
 pub mod acme;
 pub mod brought;
+mod failure;
 mod http;
 pub mod keypair;
+mod probe;
 pub mod seal;
 mod tls;
-mod transport;
 mod url;
-mod visit;
 pub mod x509;
 
-pub use visit::{Resolve, Visitor, VisitorConfig, Wish};
+pub use failure::Failure;
+pub use probe::{Expected, Prober, ProberConfig, Resolve};

@@ -3,6 +3,7 @@
 
 use chacha20poly1305::aead::{Aead, Payload};
 use chacha20poly1305::{KeyInit, XChaCha20Poly1305, XNonce};
+use data_encoding::{HEXLOWER, HEXLOWER_PERMISSIVE};
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
@@ -44,24 +45,24 @@ struct Keyed {
 
 impl Keyed {
     fn from_hex(text: &str) -> Result<Self, SealError> {
-        let text = text.trim();
-        let byte = |i: usize| u8::from_str_radix(text.get(i..i + 2)?, 16).ok();
-        let key: Option<Vec<u8>> = (0..text.len()).step_by(2).map(byte).collect();
-        let key: [u8; 32] = key.and_then(|k| k.try_into().ok()).ok_or(SealError::BadKey)?;
-        let derive = |word: &[u8]| -> [u8; 32] {
-            Sha256::new().chain_update(word).chain_update(key).finalize().into()
-        };
-        let [a, b, c, d, ..] = derive(b"id");
+        let key = HEXLOWER_PERMISSIVE.decode(text.trim().as_bytes()).map_err(|_| SealError::BadKey)?;
+        let key: [u8; 32] = key.try_into().map_err(|_| SealError::BadKey)?;
+
+        let [a, b, c, d, ..] = derived(&key, b"id");
         Ok(Self {
             id: [a, b, c, d],
             cipher: XChaCha20Poly1305::new(&key.into()),
-            canary_key: derive(b"canary"),
+            canary_key: derived(&key, b"canary"),
         })
     }
 
     fn hex_id(&self) -> String {
-        self.id.iter().map(|b| format!("{b:02x}")).collect()
+        HEXLOWER.encode(&self.id)
     }
+}
+
+fn derived(key: &[u8; 32], word: &[u8]) -> [u8; 32] {
+    Sha256::new().chain_update(word).chain_update(key).finalize().into()
 }
 
 impl Sealer {
@@ -85,6 +86,7 @@ impl Sealer {
     pub fn seal(&self, purpose: &'static str, secret: &[u8]) -> Vec<u8> {
         let nonce: [u8; NONCE] = rand::random();
         let payload = Payload { msg: secret, aad: purpose.as_bytes() };
+
         // Fails only for messages beyond 256 GiB.
         let sealed = self.current.cipher.encrypt(XNonce::from_slice(&nonce), payload).unwrap_or_default();
         [&self.current.id[..], &nonce[..], &sealed].concat()
@@ -98,8 +100,10 @@ impl Sealer {
         let wrong = SealError::WrongKey(purpose);
         let Some((id, rest)) = sealed.split_at_checked(ID) else { return Err(wrong) };
         let Some((nonce, body)) = rest.split_at_checked(NONCE) else { return Err(wrong) };
+
         let keys = std::iter::once(&self.current).chain(&self.former);
         let Some(keyed) = keys.into_iter().find(|keyed| keyed.id == id) else { return Err(wrong) };
+
         let payload = Payload { msg: body, aad: purpose.as_bytes() };
         keyed.cipher.decrypt(XNonce::from_slice(nonce), payload).map_err(|_| wrong)
     }
@@ -110,7 +114,10 @@ impl Sealer {
     /// [`SealError::WrongKey`] if neither did.
     pub fn reseal(&self, purpose: &'static str, sealed: &[u8]) -> Result<Option<Vec<u8>>, SealError> {
         let secret = self.open(purpose, sealed)?;
-        Ok((!sealed.starts_with(&self.current.id)).then(|| self.seal(purpose, &secret)))
+        if sealed.starts_with(&self.current.id) {
+            return Ok(None);
+        }
+        Ok(Some(self.seal(purpose, &secret)))
     }
 
     /// A new token for a canary; its answer is known to every process with the
@@ -125,8 +132,9 @@ impl Sealer {
         let (id, _) = token.strip_prefix("canary-")?.split_once('-')?;
         let keys = std::iter::once(&self.current).chain(&self.former);
         let keyed = keys.into_iter().find(|keyed| keyed.hex_id() == id)?;
+
         let hash = Sha256::new().chain_update(keyed.canary_key).chain_update(token).finalize();
-        Some(hash.iter().map(|b| format!("{b:02x}")).collect())
+        Some(HEXLOWER.encode(&hash))
     }
 }
 

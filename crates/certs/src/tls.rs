@@ -18,6 +18,7 @@ use tokio::net::TcpStream;
 use tokio_rustls::TlsConnector;
 use tokio_rustls::client::TlsStream;
 
+use crate::failure::Failure;
 use crate::x509;
 
 /// The protocol of a challenge by TLS (RFC 8737, section 4).
@@ -49,57 +50,70 @@ impl Handshaker {
         if store.is_empty() {
             return Err(io::Error::other("it holds no certificate"));
         }
+
         let roots = Arc::new(store);
         let provider = Arc::new(rustls::crypto::ring::default_provider());
         let verifier = WebPkiServerVerifier::builder_with_provider(roots.clone(), provider.clone());
         let verifier = verifier.build().map_err(io::Error::other)?;
-        let taking =
-            |protocol: &[u8], verifier: Arc<dyn ServerCertVerifier>| -> io::Result<Arc<ClientConfig>> {
-                let builder = ClientConfig::builder_with_provider(provider.clone())
-                    .with_safe_default_protocol_versions()
-                    .map_err(io::Error::other)?;
-                let mut config =
-                    builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth();
-                config.alpn_protocols = vec![protocol.to_vec()];
-                // A resumed session shows the certificate of the one before.
-                config.resumption = Resumption::disabled();
-                Ok(Arc::new(config))
-            };
-        let [web, challenge] =
-            [true, false].map(|signed| Arc::new(TakesAny { provider: provider.clone(), signed }));
-        Ok(Self { web: taking(b"http/1.1", web)?, challenge: taking(ACME_TLS, challenge)?, verifier, roots })
+
+        let web = taking_any(&provider, b"http/1.1", true)?;
+        let challenge = taking_any(&provider, ACME_TLS, false)?;
+        Ok(Self { web, challenge, verifier, roots })
     }
 
     /// A handshake for `host`, as a browser makes it, judged afterwards.
-    pub async fn visit(&self, host: &str, stream: TcpStream) -> Result<Served, String> {
-        let name = ServerName::try_from(host.to_owned()).map_err(|e| e.to_string())?;
+    pub async fn greet(&self, host: &str, stream: TcpStream) -> Result<Served, Failure> {
+        let name = ServerName::try_from(host.to_owned())?;
         let connector = TlsConnector::from(self.web.clone());
-        let stream = connector.connect(name.clone(), stream).await.map_err(|e| e.to_string())?;
+        let stream = connector.connect(name.clone(), stream).await?;
+
         let chain = stream.get_ref().1.peer_certificates().unwrap_or_default();
-        let (leaf, between) = chain.split_first().ok_or("no certificate was sent")?;
-        let facts = x509::facts_of(leaf).map_err(|e| e.to_string())?;
+        let (leaf, between) = chain.split_first().ok_or(Failure::NoCertificate)?;
+        let facts = x509::facts_of(leaf)?;
+
         let judged = self.verifier.verify_server_cert(leaf, between, &name, &[], UnixTime::now());
         let fault = judged.err().map(|error| in_words(&error, &facts));
         Ok(Served { stream, facts, fault })
     }
 
     /// The digest in the certificate that answers a challenge for `host`.
-    pub async fn challenge(&self, host: &str, stream: TcpStream) -> Result<Vec<u8>, String> {
-        let name = ServerName::try_from(host.to_owned()).map_err(|e| e.to_string())?;
+    pub async fn challenge(&self, host: &str, stream: TcpStream) -> Result<Vec<u8>, Failure> {
+        let name = ServerName::try_from(host.to_owned())?;
         let connector = TlsConnector::from(self.challenge.clone());
-        let stream = connector.connect(name, stream).await.map_err(|e| e.to_string())?;
+        let stream = connector.connect(name, stream).await?;
+
         let session = stream.get_ref().1;
         if session.alpn_protocol() != Some(ACME_TLS) {
-            return Err("it does not speak acme-tls/1".into());
+            return Err(Failure::NoAcmeTls);
         }
         let leaf = session.peer_certificates().and_then(|chain| chain.first());
-        leaf.and_then(|leaf| x509::challenge_digest_of(leaf)).ok_or_else(|| "it answers no challenge".into())
+        leaf.and_then(|leaf| x509::challenge_digest_of(leaf)).ok_or(Failure::NoChallenge)
     }
+}
+
+/// A client that takes any certificate; the handshake's signatures are checked
+/// where `signed`.
+fn taking_any(
+    provider: &Arc<CryptoProvider>,
+    protocol: &[u8],
+    signed: bool,
+) -> io::Result<Arc<ClientConfig>> {
+    let verifier = Arc::new(TakesAny { provider: provider.clone(), signed });
+    let builder = ClientConfig::builder_with_provider(provider.clone())
+        .with_safe_default_protocol_versions()
+        .map_err(io::Error::other)?;
+
+    let mut config = builder.dangerous().with_custom_certificate_verifier(verifier).with_no_client_auth();
+    config.alpn_protocols = vec![protocol.to_vec()];
+    // A resumed session shows the certificate of the one before.
+    config.resumption = Resumption::disabled();
+    Ok(Arc::new(config))
 }
 
 /// A browser's objection, with what makes the certificate known again.
 fn in_words(error: &Error, facts: &CertificateFacts) -> String {
     use rustls::CertificateError as Bad;
+
     let what = match error {
         Error::InvalidCertificate(Bad::Expired | Bad::ExpiredContext { .. }) => {
             format!("the certificate ran out at {}", facts.not_after.format("%Y-%m-%d %H:%M UTC"))
@@ -113,6 +127,7 @@ fn in_words(error: &Error, facts: &CertificateFacts) -> String {
         Error::InvalidCertificate(Bad::UnknownIssuer) => "its issuer is not trusted".into(),
         other => other.to_string(),
     };
+
     format!("{what} (serial {}, issued by {})", facts.serial, facts.issuer)
 }
 
@@ -130,10 +145,10 @@ impl TakesAny {
         &self,
         verify: impl FnOnce(&WebPkiSupportedAlgorithms) -> Result<HandshakeSignatureValid, Error>,
     ) -> Result<HandshakeSignatureValid, Error> {
-        match self.signed {
-            true => verify(&self.provider.signature_verification_algorithms),
-            false => Ok(HandshakeSignatureValid::assertion()),
+        if !self.signed {
+            return Ok(HandshakeSignatureValid::assertion());
         }
+        verify(&self.provider.signature_verification_algorithms)
     }
 }
 

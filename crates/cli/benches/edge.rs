@@ -5,6 +5,7 @@
 use std::fmt::Write as _;
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::Path;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
@@ -40,7 +41,7 @@ async fn bench(count: usize) -> anyhow::Result<()> {
     ensure!(count > CHANGES * 2, "At least {} routes are needed", CHANGES * 2 + 1);
     let layout = Layout::new(Path::new("/var/tmp/nomenta-bench-edge"), BASE_PORT)?;
     layout.wipe()?;
-    let world = World::start(layout, |what| eprintln!("{what} …")).await?;
+    let world = World::start(layout, Arc::new(|what| eprintln!("{what} …"))).await?;
     let setup = ServiceSetup {
         listen: world.layout.service(),
         database: world.database("bench").await?,

@@ -8,6 +8,7 @@ use std::fs;
 use std::net::{IpAddr, Ipv4Addr};
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
@@ -54,7 +55,7 @@ fn main() -> anyhow::Result<()> {
 async fn bench(count: usize) -> anyhow::Result<()> {
     let layout = Layout::new(Path::new("/var/tmp/nomenta-bench"), BASE_PORT)?;
     layout.wipe()?;
-    let world = World::start(layout, |what| eprintln!("{what} …")).await?;
+    let world = World::start(layout, Arc::new(|what| eprintln!("{what} …"))).await?;
     eprintln!("Loading a zone of {count} names …");
     world.zones.load(ZONE, &zone(count), None).await?;
     // One server, so that dnsperf and Nomenta ask the same one.

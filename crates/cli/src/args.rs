@@ -496,7 +496,19 @@ pub(crate) struct ServeOptions {
     pub quick_looks: u16,
     /// Seconds in which nothing moves until a domain counts as stalled.
     #[arg(long, default_value_t = 604_800)]
-    pub patience: u32,
+    pub stalled_after: u32,
+    /// Most seconds that one look may take before it is tried again.
+    #[arg(long, default_value_t = 120, value_parser = clap::value_parser!(u32).range(1..))]
+    pub look_limit: u32,
+    /// Most seconds that one try to bring an order to its end may take.
+    #[arg(long, default_value_t = 300, value_parser = clap::value_parser!(u32).range(1..))]
+    pub order_limit: u32,
+    /// Most calls to the CA at once.
+    #[arg(long, default_value_t = 6, value_parser = clap::value_parser!(u16).range(1..=100))]
+    pub ca_calls: u16,
+    /// Most seconds that one call to the CA may take.
+    #[arg(long, default_value_t = 20, value_parser = clap::value_parser!(u32).range(1..))]
+    pub ca_call_limit: u32,
     /// Seconds to the next order after a refusal; doubles each time.
     #[arg(long, default_value_t = 300)]
     pub order_retry: u32,

@@ -74,9 +74,9 @@ impl Domain {
         if self.wildcard { Method::Dns } else { policy.method }
     }
 
-    /// The name to visit: one that only the wildcard answers for, or the host.
-    pub fn visited(&self) -> String {
-        if self.wildcard { format!("nomenta-visit.{}", self.host) } else { self.host.to_string() }
+    /// The name to probe: one that only the wildcard answers for, or the host.
+    pub fn probed_name(&self) -> String {
+        if self.wildcard { format!("nomenta-probe.{}", self.host) } else { self.host.to_string() }
     }
 
     /// The primary that this one is to redirect to, once that one is live.

@@ -26,6 +26,7 @@ pub mod rehearsal;
 pub mod rendering;
 pub mod schedule;
 pub mod sheet;
+pub mod spelled;
 pub mod step;
 pub mod survey;
 pub mod todo;
@@ -35,5 +36,11 @@ pub mod waiting;
 pub mod zonefile;
 pub mod zonetext;
 
+#[doc(hidden)]
+pub use serde;
+
 #[cfg(test)]
 pub(crate) mod test;
+
+// So that what `spelled!` writes reads the same inside this crate and outside.
+extern crate self as nomenta_core;

@@ -50,7 +50,12 @@ pub struct Policy {
     /// Quick looks between two full ones, while nothing moves.
     pub quick_looks: i32,
     /// How long nothing may move before a domain counts as stalled.
-    pub patience: Duration,
+    pub stalled_after: Duration,
+    /// Longest that one look may take; it is tried again later.
+    pub look_limit: Duration,
+    /// Longest that one try to bring an order to its end may take; the next
+    /// one goes on from where it stands.
+    pub order_limit: Duration,
     /// Wait after the first refused order; doubles with each further one.
     pub order_retry: Duration,
     /// Longest wait between two orders.
@@ -78,7 +83,9 @@ impl Default for Policy {
             look_most: Duration::minutes(30),
             look_live: Duration::hours(6),
             quick_looks: 3,
-            patience: Duration::days(7),
+            stalled_after: Duration::days(7),
+            look_limit: Duration::minutes(2),
+            order_limit: Duration::minutes(5),
             order_retry: Duration::minutes(5),
             order_retry_most: Duration::hours(24),
             method: Method::Http,

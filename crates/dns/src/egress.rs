@@ -91,13 +91,13 @@ impl Egress {
     ///
     /// # Errors
     /// [`NoConnection`]; if refused, no packet was sent.
-    pub async fn connect(&self, address: SocketAddr, patience: Duration) -> Result<TcpStream, NoConnection> {
+    pub async fn connect(&self, address: SocketAddr, limit: Duration) -> Result<TcpStream, NoConnection> {
         if !self.admits(address.ip()) {
             return Err(NoConnection::Refused);
         }
-        let connected = timeout(patience, TcpStream::connect(address)).await;
+        let connected = timeout(limit, TcpStream::connect(address)).await;
         connected
-            .map_err(|_| NoConnection::Silent(patience.as_secs()))?
+            .map_err(|_| NoConnection::Silent(limit.as_secs()))?
             .map_err(|error| NoConnection::Failed(error.kind()))
     }
 }
@@ -193,10 +193,10 @@ mod tests {
     async fn a_refused_address_is_never_connected_to() {
         let listener = tokio::net::TcpListener::bind("127.0.0.1:0").await.expect("bound");
         let address = listener.local_addr().expect("an address");
-        let patience = Duration::from_secs(2);
-        let refused = Egress::public().connect(address, patience).await;
+        let limit = Duration::from_secs(2);
+        let refused = Egress::public().connect(address, limit).await;
         assert!(matches!(refused, Err(NoConnection::Refused)));
-        Egress::loopback().connect(address, patience).await.expect("connected");
+        Egress::loopback().connect(address, limit).await.expect("connected");
         let (_, from) = listener.accept().await.expect("the permitted one, and no other before it");
         assert!(from.ip().is_loopback());
     }

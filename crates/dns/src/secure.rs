@@ -44,7 +44,7 @@ pub enum SecureError {
 pub(crate) struct Secure {
     tls: TlsConnector,
     http: Client,
-    patience: Duration,
+    time_limit: Duration,
 }
 
 impl Secure {
@@ -52,7 +52,7 @@ impl Secure {
     ///
     /// # Errors
     /// [`SecureError`] if the file cannot be read.
-    pub fn new(roots: &Path, patience: Duration) -> Result<Self, SecureError> {
+    pub fn new(roots: &Path, time_limit: Duration) -> Result<Self, SecureError> {
         let wrong = |cause: String| SecureError::Roots { path: roots.display().to_string(), cause };
         let file = File::open(roots).map_err(|e| wrong(e.to_string()))?;
         let (mut store, mut builder) = (RootCertStore::empty(), Client::builder());
@@ -67,8 +67,8 @@ impl Secure {
             .map_err(|e| wrong(e.to_string()))?
             .with_root_certificates(store)
             .with_no_client_auth();
-        let http = builder.tls_built_in_root_certs(false).use_rustls_tls().timeout(patience * 2).build()?;
-        Ok(Self { tls: TlsConnector::from(Arc::new(config)), http, patience })
+        let http = builder.tls_built_in_root_certs(false).use_rustls_tls().timeout(time_limit * 2).build()?;
+        Ok(Self { tls: TlsConnector::from(Arc::new(config)), http, time_limit })
     }
 
     /// All questions over one TLS connection.
@@ -79,7 +79,7 @@ impl Secure {
             let stream = self.tls.connect(name, TcpStream::connect(server).await?).await?;
             by_stream(stream, asks).await
         };
-        let answers = match timeout(self.patience * 2, round).await {
+        let answers = match timeout(self.time_limit * 2, round).await {
             Ok(Ok(answers)) => answers,
             Ok(Err(error)) => vec![Some(unsecured(&error)); asks.len()],
             Err(_) => vec![None; asks.len()],

@@ -3,7 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-use nomenta_certs::VisitorConfig;
+use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::AcmeConfig;
 use nomenta_certs::keypair::KeyKind;
 use nomenta_core::form::Book;
@@ -33,8 +33,8 @@ pub struct ServiceConfig {
     pub policy: Policy,
     /// How DNS is read.
     pub dns: DnsConfig,
-    /// How domains are visited.
-    pub visits: VisitorConfig,
+    /// How domains are probed.
+    pub probes: ProberConfig,
     /// PEM file of the roots that served chains must lead to.
     pub trust: PathBuf,
     /// Where certificates are ordered.

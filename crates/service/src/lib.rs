@@ -8,19 +8,19 @@ mod api;
 mod config;
 mod console;
 mod hub;
-mod keeper;
 mod look;
 mod ordering;
 mod problem;
 mod role;
 mod sealing;
 mod sweep;
+mod upkeep;
 mod worker;
 
 use std::sync::Arc;
 
 use anyhow::Context;
-use nomenta_certs::Visitor;
+use nomenta_certs::Prober;
 use nomenta_certs::seal::Sealer;
 use nomenta_dns::Surveyor;
 use nomenta_dns::responder::Responder;
@@ -39,7 +39,7 @@ pub(crate) struct App {
     pub config: ServiceConfig,
     pub store: Store,
     pub surveyor: Surveyor,
-    pub visitor: Visitor,
+    pub prober: Prober,
     pub sealer: Sealer,
     pub hub: Hub,
     pub acme: ordering::Issuer,
@@ -71,7 +71,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     }
     let hub = tokio::spawn(hub::listen(app.clone()));
     let worker = tokio::spawn(worker::run(app.clone()));
-    let keeper = tokio::spawn(keeper::run(app.clone()));
+    let upkeep = tokio::spawn(upkeep::run(app.clone()));
     if let Some((responder, zone)) = responder {
         let store = app.store.clone();
         let look_up = move |host: String| challenge_texts(store.clone(), host);
@@ -80,7 +80,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     tracing::info!(listen = %app.config.listen, "serving");
     axum::serve(listener, api::router(app)).with_graceful_shutdown(stop.cancelled_owned()).await?;
     worker.await?;
-    keeper.await?;
+    upkeep.await?;
     hub.await?;
     Ok(())
 }
@@ -96,7 +96,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
     // Fails only if a provider is installed already, which serves as well.
     let _ = rustls_provider();
     let store = Store::open(&config.database).await.context("Cannot open the database")?;
-    let visitor = Visitor::new(config.visits.clone(), &config.trust)
+    let prober = Prober::new(config.probes.clone(), &config.trust)
         .with_context(|| format!("Cannot read the roots in {}", config.trust.display()))?;
     let metrics = metrics_exporter_prometheus::PrometheusBuilder::new().build_recorder();
     let handle = metrics.handle();
@@ -108,7 +108,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         hub: Hub::default(),
         metrics: handle,
         store,
-        visitor,
+        prober,
         config,
         stop,
     })

@@ -6,7 +6,7 @@ use std::time::Duration;
 use chrono::Utc;
 use futures::FutureExt;
 use nomenta_certs::keypair::{self, KeyKind};
-use nomenta_certs::{Resolve, Wish};
+use nomenta_certs::{Expected, Resolve};
 use nomenta_core::caa;
 use nomenta_core::certificate::CertificateFacts;
 use nomenta_core::drift::{self, Drift};
@@ -130,22 +130,22 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
                 let ingress = domain.ingress.ipv4.first().copied().map(IpAddr::from);
                 let addresses = addresses(app, record, survey, evidence);
                 let (host, primary) =
-                    (domain.visited(), domain.pair.as_ref().filter(|pair| !pair.is_primary));
-                let wish = Wish {
+                    (domain.probed_name(), domain.pair.as_ref().filter(|pair| !pair.is_primary));
+                let expected = Expected {
                     host: &host,
                     primary: primary.map(|pair| pair.other.as_str()),
                     must_lead: domain.leads_to().is_some(),
                     default_host: &record.default_host,
                 };
                 let held = evidence.certificate.as_ref().map(|held| &held.facts);
-                evidence.probe = Some(probe(app, &wish, &addresses, ingress, held).await);
+                evidence.probe = Some(probe(app, &expected, &addresses, ingress, held).await);
             }
             Some(Action::FollowForwards) => {
-                let (host, foreign) = (domain.visited(), step::foreign_addresses(domain, survey));
+                let (host, foreign) = (domain.probed_name(), step::foreign_addresses(domain, survey));
                 let resolve = |name: String| app.surveyor.addresses(name).boxed();
                 let (forwards, fronts) = tokio::join!(
-                    app.visitor.forwards(&host, &foreign),
-                    app.visitor.canary(&host, &foreign, &app.sealer, &resolve)
+                    app.prober.forwards(&host, &foreign),
+                    app.prober.canary(&host, &foreign, &app.sealer, &resolve)
                 );
                 (evidence.forwards, evidence.fronts) = (Some(forwards), Some(fronts));
             }
@@ -159,18 +159,18 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
 /// this one get a moment to take the new one in.
 async fn probe(
     app: &App,
-    wish: &Wish<'_>,
+    expected: &Expected<'_>,
     addresses: &[IpAddr],
     ingress: Option<IpAddr>,
     held: Option<&CertificateFacts>,
 ) -> Probe {
-    let mut probe = app.visitor.probe(wish, addresses, ingress).await;
+    let mut probe = app.prober.probe(expected, addresses, ingress).await;
     for _ in 0..EDGE_MOMENTS {
         if !held.is_some_and(|held| probe.results.iter().any(|result| is_former(result, held))) {
             break;
         }
         tokio::time::sleep(EDGE_MOMENT).await;
-        probe = app.visitor.probe(wish, addresses, ingress).await;
+        probe = app.prober.probe(expected, addresses, ingress).await;
     }
     probe
 }
@@ -198,15 +198,15 @@ fn addresses(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evide
 async fn fetch_canary(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut Evidence) {
     let resolve = |name: String| app.surveyor.addresses(name).boxed();
     let resolve: Resolve<'_> = &resolve;
-    let (host, addresses) = (record.domain.visited(), addresses(app, record, survey, evidence));
+    let (host, addresses) = (record.domain.probed_name(), addresses(app, record, survey, evidence));
     let wanted = step::wants_pair_canary(&record.domain, evidence, Utc::now());
     let pair = record.domain.pair.as_ref().filter(|_| wanted).map(|pair| pair.other.as_str());
     let other = async {
         let other = app.store.domain_named(pair?).await.ok()?;
         let addresses = step::addresses_to_visit(&other.domain, &app.config.platform, other.survey.as_ref()?);
-        Some(app.visitor.canary(&other.domain.visited(), &addresses, &app.sealer, resolve).await)
+        Some(app.prober.canary(&other.domain.probed_name(), &addresses, &app.sealer, resolve).await)
     };
-    let own = app.visitor.canary(&host, &addresses, &app.sealer, resolve);
+    let own = app.prober.canary(&host, &addresses, &app.sealer, resolve);
     let (own, other) = tokio::join!(own, other);
     (evidence.canary, evidence.pair_canary) = (Some(own), other);
 }

@@ -10,7 +10,7 @@ use nomenta_core::evidence::Problem;
 use nomenta_core::{schedule, step};
 use nomenta_store::{Issued, Lease, NewChallenge, OrderRow};
 use tokio::sync::Mutex;
-use tokio::time::Instant;
+use tokio::time::{Instant, sleep, timeout};
 
 use crate::App;
 use crate::look::PRIVATE_KEY;
@@ -18,8 +18,10 @@ use crate::look::PRIVATE_KEY;
 /// What the CA account's credentials are sealed for.
 pub(crate) const ACCOUNT: &str = "acme account";
 /// How long edge servers may take to answer a challenge by TLS.
-const EDGE_PATIENCE: Duration = Duration::from_secs(20);
-/// How long to wait for a CA that asks for patience without saying how much.
+const EDGE_LIMIT: Duration = Duration::from_secs(20);
+/// Time between two looks at whether they do.
+const EDGE_PAUSE: Duration = Duration::from_millis(200);
+/// How long to leave a CA alone that asks for it without saying how long.
 const LONG_ENOUGH: TimeDelta = TimeDelta::hours(1);
 
 /// The account at the CA, opened when it is first needed.
@@ -27,31 +29,35 @@ const LONG_ENOUGH: TimeDelta = TimeDelta::hours(1);
 pub(crate) struct Issuer(Mutex<Option<Acme>>);
 
 impl Issuer {
+    /// The account; registered if there is none yet. Whoever comes meanwhile
+    /// waits for the one who opens it, so that no second one is registered.
     pub async fn account(&self, app: &App) -> anyhow::Result<Acme> {
         let mut slot = self.0.lock().await;
         if let Some(acme) = &*slot {
             return Ok(acme.clone());
         }
+
         let config = &app.config.acme;
         let sealed = match app.store.acme_account(&config.directory).await? {
             Some(sealed) => sealed,
-            None => {
-                let (_, credentials) = Acme::register(config).await?;
-                let sealed = app.sealer.seal(ACCOUNT, &credentials);
-                app.store.keep_acme_account(&config.directory, &sealed).await?
-            }
+            None => register(app).await?,
         };
         let acme = Acme::load(config, &app.sealer.open(ACCOUNT, &sealed)?).await?;
         *slot = Some(acme.clone());
         Ok(acme)
     }
 
-    /// URL of the account, if the CA can be reached.
+    /// URL of the account, if the CA can be reached soon enough for whoever
+    /// asks.
     pub async fn uri(&self, app: &App) -> Option<String> {
-        match self.account(app).await {
-            Ok(acme) => Some(acme.uri().to_owned()),
-            Err(error) => {
+        match timeout(app.config.acme.calls.time, self.account(app)).await {
+            Ok(Ok(acme)) => Some(acme.uri().to_owned()),
+            Ok(Err(error)) => {
                 tracing::warn!(%error, "the account at the CA is not known");
+                None
+            }
+            Err(_) => {
+                tracing::warn!("the account at the CA is not known in time");
                 None
             }
         }
@@ -64,43 +70,76 @@ impl Issuer {
     }
 }
 
+async fn register(app: &App) -> anyhow::Result<Vec<u8>> {
+    let config = &app.config.acme;
+    let (_, credentials) = Acme::register(config).await?;
+
+    let sealed = app.sealer.seal(ACCOUNT, &credentials);
+    app.store.keep_acme_account(&config.directory, &sealed).await?;
+    Ok(sealed)
+}
+
 /// Works on the open order of one domain.
 pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     let Some(order) = app.store.open_order(lease.domain_id).await? else {
         app.store.drop_task(lease).await?;
         return Ok(());
     };
-    let error = match issue(app, &order).await {
-        Ok(chain_pem) => {
-            let facts = x509::facts(&chain_pem)?;
-            let renew_at = certificate::renewal(&facts, rand::random());
-            app.store.finish_issued(lease, &order, &Issued { facts, chain_pem, renew_at }).await?;
-            metrics::counter!("nomenta_orders_total", "result" => "issued").increment(1);
-            return Ok(());
+
+    match issue(app, &order).await {
+        Ok(chain_pem) => finish(app, lease, &order, chain_pem).await,
+        Err(error) => match error.downcast::<AcmeError>() {
+            Ok(error) => answer(app, lease, &order, error).await,
+            Err(other) => {
+                app.store.note_step(order.id, &other.to_string()).await?;
+                Err(other)
+            }
+        },
+    }
+}
+
+/// Adds a line to the story of a domain's open order.
+pub(crate) async fn tell(app: &App, lease: &Lease, said: &str) {
+    let told = async {
+        if let Some(order) = app.store.open_order(lease.domain_id).await? {
+            app.store.note_step(order.id, said).await?;
         }
-        Err(error) => error,
+        Ok::<_, nomenta_store::StoreError>(())
     };
-    match error.downcast::<AcmeError>() {
-        Ok(AcmeError::Refused { problem, retry_after }) => {
+    if let Err(error) = told.await {
+        tracing::warn!(%error, "an order's story was not told");
+    }
+}
+
+async fn finish(app: &App, lease: &Lease, order: &OrderRow, chain_pem: String) -> anyhow::Result<()> {
+    let facts = x509::facts(&chain_pem)?;
+    let renew_at = certificate::renewal(&facts, rand::random());
+    app.store.finish_issued(lease, order, &Issued { facts, chain_pem, renew_at }).await?;
+
+    metrics::counter!("nomenta_orders_total", "result" => "issued").increment(1);
+    Ok(())
+}
+
+/// Does what the CA's answer calls for. An error that is handed on puts the
+/// task back for a while.
+async fn answer(app: &App, lease: &Lease, order: &OrderRow, error: AcmeError) -> anyhow::Result<()> {
+    match error {
+        AcmeError::Refused { problem, retry_after } => {
             let retry_at = retry_at(app, lease, &problem, retry_after).await?;
-            app.store.finish_refused(lease, &order, &problem, retry_at).await?;
+            app.store.finish_refused(lease, order, &problem, retry_at).await?;
             metrics::counter!("nomenta_orders_total", "result" => "refused").increment(1);
             Ok(())
         }
-        Ok(busy @ AcmeError::Busy { until, .. }) => {
-            app.store.note_step(order.id, &busy.to_string()).await?;
+        AcmeError::Busy { until, .. } => {
+            app.store.note_step(order.id, &error.to_string()).await?;
             app.store.throttle(&app.config.acme.directory, until).await?;
             let at = schedule::jittered(until, rand::random(), Utc::now());
             Ok(app.store.postpone(lease, at).await?)
         }
-        Ok(other) => {
+        other => {
             app.store.note_step(order.id, &other.to_string()).await?;
-            begin_anew_what_is_lost(app, &order, &other).await?;
+            begin_anew_what_is_lost(app, order, &other).await?;
             Err(other.into())
-        }
-        Err(other) => {
-            app.store.note_step(order.id, &other.to_string()).await?;
-            Err(other)
         }
     }
 }
@@ -112,14 +151,16 @@ async fn retry_at(
     problem: &Problem,
     retry_after: Option<DateTime<Utc>>,
 ) -> anyhow::Result<DateTime<Utc>> {
-    let (now, policy) = (Utc::now(), &app.config.policy);
+    let now = Utc::now();
     if problem.is_throttling() {
         let until = retry_after.unwrap_or(now + LONG_ENOUGH);
         app.store.throttle(&app.config.acme.directory, until).await?;
         return Ok(schedule::jittered(until, rand::random(), now));
     }
+
     let refusals = app.store.refusals(lease.domain_id).await? + 1;
-    Ok(schedule::jittered(schedule::order_retry(refusals, policy, now), rand::random(), now))
+    let retry_at = schedule::order_retry(refusals, &app.config.policy, now);
+    Ok(schedule::jittered(retry_at, rand::random(), now))
 }
 
 /// What the CA no longer knows is placed, or registered, again.
@@ -137,21 +178,26 @@ async fn begin_anew_what_is_lost(app: &App, order: &OrderRow, error: &AcmeError)
 async fn issue(app: &App, order: &OrderRow) -> anyhow::Result<String> {
     let acme = app.acme.account(app).await?;
     let mut at_ca = open(app, &acme, order).await?;
+
     for answer in at_ca.answers(order.method).await? {
         publish(app, order, &answer).await?;
         let said = format!("The challenge for {} is answered by {}.", answer.name, answer.method);
         app.store.note_step(order.id, &said).await?;
     }
+
     let key_pem = String::from_utf8(app.sealer.open(PRIVATE_KEY, &order.sealed_key)?)?;
-    Ok(at_ca.finish(order.method, &keypair::request(&key_pem, &order.names)?).await?)
+    let request = keypair::request(&key_pem, &order.names)?;
+    Ok(at_ca.finish(order.method, &request).await?)
 }
 
 async fn open(app: &App, acme: &Acme, order: &OrderRow) -> anyhow::Result<AcmeOrder> {
     if let Some(url) = &order.url {
         return Ok(acme.resume(url).await?);
     }
+
     let placed = acme.order(&order.names, order.replaces.as_deref()).await?;
     app.store.note_order_url(order.id, placed.url()).await?;
+
     let said = format!("Placed at the certification authority, for {}.", order.names.join(" and "));
     app.store.note_step(order.id, &said).await?;
     Ok(placed)
@@ -159,38 +205,45 @@ async fn open(app: &App, acme: &Acme, order: &OrderRow) -> anyhow::Result<AcmeOr
 
 /// Makes the answer known; for TLS, returns once every address gives it.
 async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result<()> {
-    let Answer { name, method, token, key_authorization } = answer;
-    let (text, digest) = (answer.txt(), answer.digest());
-    let tls = match method {
-        Method::TlsAlpn => Some(keypair::answering(name, &digest)?),
+    let digest = answer.digest();
+    let text = answer.txt();
+    let tls = match answer.method {
+        Method::TlsAlpn => Some(keypair::answering(&answer.name, &digest)?),
         Method::Http | Method::Dns => None,
     };
+
     let new = NewChallenge {
-        token,
-        name,
-        method: *method,
-        answer: if *method == Method::Dns { &text } else { key_authorization },
+        token: &answer.token,
+        name: &answer.name,
+        method: answer.method,
+        answer: if answer.method == Method::Dns { &text } else { &answer.key_authorization },
         tls: tls.as_ref().map(|(chain, key)| (chain.as_str(), key.as_str())),
     };
     app.store.add_challenge(order.id, &new).await?;
-    if *method == Method::TlsAlpn { await_edge(app, name, &digest).await } else { Ok(()) }
+
+    if tls.is_some() {
+        await_edge(app, &answer.name, &digest).await?;
+    }
+    Ok(())
 }
 
 /// Edge servers take the answer from their feed; the CA is not to come before
 /// they have it.
 async fn await_edge(app: &App, name: &str, digest: &[u8; 32]) -> anyhow::Result<()> {
     let record = app.store.domain_named(name).await?;
-    let survey = record.survey.as_ref();
-    let addresses =
-        survey.map(|survey| step::addresses_to_visit(&record.domain, &app.config.platform, survey));
-    let (addresses, deadline) = (addresses.unwrap_or_default(), Instant::now() + EDGE_PATIENCE);
+    let addresses = match &record.survey {
+        Some(survey) => step::addresses_to_visit(&record.domain, &app.config.platform, survey),
+        None => Vec::new(),
+    };
+
+    let deadline = Instant::now() + EDGE_LIMIT;
     loop {
-        match app.visitor.answers_by_tls(name, digest, &addresses).await {
+        match app.prober.answers_by_tls(name, digest, &addresses).await {
             Ok(()) => return Ok(()),
             Err(failure) if Instant::now() > deadline => {
                 anyhow::bail!("The edge does not answer the challenge for {name} by TLS: {failure}");
             }
-            Err(_) => tokio::time::sleep(Duration::from_millis(200)).await,
+            Err(_) => sleep(EDGE_PAUSE).await,
         }
     }
 }

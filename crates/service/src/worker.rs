@@ -4,10 +4,12 @@ use std::pin::pin;
 use std::sync::Arc;
 use std::time::Duration;
 
+use chrono::Utc;
 use nomenta_core::schedule;
 use nomenta_store::{Lease, StoreError, TaskKind};
+use thiserror::Error;
 use tokio::task::JoinSet;
-use tokio::time::{interval, timeout};
+use tokio::time::{interval, sleep, timeout};
 
 use crate::{App, look, ordering, sweep};
 
@@ -26,40 +28,61 @@ const LAST_WORDS: Duration = Duration::from_secs(1);
 /// How long running tasks may take to end when the service stops.
 const GRACE: Duration = Duration::from_secs(10);
 
+/// A task was not done by its deadline.
+#[derive(Debug, Error)]
+#[error("It was not done within {} s, and is tried again later", .0.as_secs())]
+struct Overdue(Duration);
+
 /// Works until the service stops.
 pub(crate) async fn run(app: Arc<App>) {
-    let (mut running, mut sweeping) = (JoinSet::new(), JoinSet::new());
+    let mut running = JoinSet::new();
+    let mut sweeping = JoinSet::new();
     let mut work = app.hub.work();
+
     while !app.stop.is_cancelled() {
         while running.try_join_next().is_some() {}
-        let free = AT_ONCE - running.len();
-        let leases = match free {
-            0 => Vec::new(),
-            free => app.store.lease(i64::try_from(free).unwrap_or(1)).await.unwrap_or_else(|error| {
-                tracing::warn!(%error, "no tasks to be had");
-                Vec::new()
-            }),
-        };
-        let mut idle = leases.is_empty();
-        for lease in leases {
-            running.spawn(perform(app.clone(), lease));
-        }
         while sweeping.try_join_next().is_some() {}
+
+        let mut idle = !spawn_tasks(&app, &mut running).await;
         if sweeping.len() < SWEEPS {
             idle &= !spawn_sweep(&app, &mut sweeping).await;
         }
+
         if idle {
             tokio::select! {
                 () = app.stop.cancelled() => {}
                 _ = work.changed() => {}
                 Some(_) = running.join_next() => {}
                 Some(_) = sweeping.join_next() => {}
-                () = tokio::time::sleep(until_due(&app).await) => {}
+                () = sleep(until_due(&app).await) => {}
             }
         }
     }
+
     let _ = timeout(GRACE, async { while running.join_next().await.is_some() {} }).await;
     let _ = timeout(GRACE, async { while sweeping.join_next().await.is_some() {} }).await;
+}
+
+/// Begins as many due tasks as there is room for; `false` if none was.
+async fn spawn_tasks(app: &Arc<App>, running: &mut JoinSet<()>) -> bool {
+    let free = AT_ONCE - running.len();
+    if free == 0 {
+        return false;
+    }
+
+    let leases = match app.store.lease(i64::try_from(free).unwrap_or(1)).await {
+        Ok(leases) => leases,
+        Err(error) => {
+            tracing::warn!(%error, "no tasks to be had");
+            return false;
+        }
+    };
+
+    let any = !leases.is_empty();
+    for lease in leases {
+        running.spawn(perform(app.clone(), lease));
+    }
+    any
 }
 
 /// Begins a sweep if one is due; `false` if not.
@@ -72,6 +95,7 @@ async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
             return false;
         }
     };
+
     let app = app.clone();
     sweeping.spawn(async move {
         // What was not finished comes back when its lease runs out.
@@ -88,28 +112,22 @@ async fn until_due(app: &App) -> Duration {
 }
 
 /// Does one task while renewing its lease. A lost lease ends it: whatever it
-/// was about to write would be void.
+/// was about to write would be void. So does its deadline, since a task that
+/// hangs keeps its domain from being looked at for as long as it lives.
 async fn perform(app: Arc<App>, lease: Lease) {
+    let limit = time_limit(&app, &lease);
     let mut work = pin!(by_kind(&app, &lease));
+
     let done = tokio::select! {
         done = &mut work => done,
         // A task that is just being written off looks lost from outside.
         lost = keep(&app, &lease) => timeout(LAST_WORDS, work).await.unwrap_or(Err(lost.into())),
+        () = sleep(limit) => Err(Overdue(limit).into()),
     };
+
     match done {
-        Ok(()) => {
-            metrics::counter!("nomenta_tasks_total", "kind" => kind(&lease), "result" => "done").increment(1)
-        }
-        Err(error) => {
-            metrics::counter!("nomenta_tasks_total", "kind" => kind(&lease), "result" => "failed")
-                .increment(1);
-            tracing::warn!(domain = %lease.domain_id, task = kind(&lease), error = %error, "task not done");
-            let now = chrono::Utc::now();
-            let later = schedule::task_retry(lease.tries, &app.config.policy, now);
-            let later = schedule::jittered(later, rand::random(), now);
-            // If the lease is lost, the process that has it will finish.
-            let _ = app.store.postpone(&lease, later).await;
-        }
+        Ok(()) => count(&lease, "done"),
+        Err(error) => give_back(&app, &lease, &error).await,
     }
 }
 
@@ -120,9 +138,37 @@ async fn by_kind(app: &App, lease: &Lease) -> anyhow::Result<()> {
     }
 }
 
+fn time_limit(app: &App, lease: &Lease) -> Duration {
+    let policy = &app.config.policy;
+    let limit = match lease.kind {
+        TaskKind::Look => policy.look_limit,
+        TaskKind::Order => policy.order_limit,
+    };
+    limit.to_std().unwrap_or(Duration::MAX)
+}
+
+/// Puts a task back that could not be done, for later.
+async fn give_back(app: &App, lease: &Lease, error: &anyhow::Error) {
+    let is_overdue = error.is::<Overdue>();
+    count(lease, if is_overdue { "overdue" } else { "failed" });
+    tracing::warn!(domain = %lease.domain_id, task = lease.kind.as_str(), %error, "task not done");
+
+    // Whatever ended an order's task by itself is in its story already.
+    if is_overdue && lease.kind == TaskKind::Order {
+        ordering::tell(app, lease, &error.to_string()).await;
+    }
+
+    let now = Utc::now();
+    let later = schedule::task_retry(lease.tries, &app.config.policy, now);
+    let later = schedule::jittered(later, rand::random(), now);
+    // If the lease is lost, the process that has it will finish.
+    let _ = app.store.postpone(lease, later).await;
+}
+
 async fn keep(app: &App, lease: &Lease) -> StoreError {
     let mut ticks = interval(RENEW_EVERY);
     ticks.tick().await;
+
     loop {
         ticks.tick().await;
         if let Err(error @ StoreError::LeaseLost) = app.store.renew(lease).await {
@@ -131,9 +177,7 @@ async fn keep(app: &App, lease: &Lease) -> StoreError {
     }
 }
 
-fn kind(lease: &Lease) -> &'static str {
-    match lease.kind {
-        TaskKind::Look => "look",
-        TaskKind::Order => "order",
-    }
+fn count(lease: &Lease, result: &'static str) {
+    let kind = lease.kind.as_str();
+    metrics::counter!("nomenta_tasks_total", "kind" => kind, "result" => result).increment(1);
 }

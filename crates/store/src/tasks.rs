@@ -20,7 +20,8 @@ pub enum TaskKind {
 }
 
 impl TaskKind {
-    pub(crate) fn as_str(self) -> &'static str {
+    /// The word for it.
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Look => "look",
             Self::Order => "order",

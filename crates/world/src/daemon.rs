@@ -119,8 +119,18 @@ impl Daemon {
         }
     }
 
+    /// What it is called.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
     /// Ends it at once, as a power cut would.
     pub async fn kill(mut self) {
+        self.end_at_once().await;
+    }
+
+    /// The same, to put another in its place.
+    pub(crate) async fn end_at_once(&mut self) {
         let _ = self.child.kill().await;
     }
 

@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
@@ -56,7 +57,7 @@ pub async fn run(options: DemoOptions, stop: CancellationToken) -> anyhow::Resul
     if let Some(file) = &options.ready_file {
         let _ = fs::remove_file(file);
     }
-    let say = |what: &str| println!("  {what} …");
+    let say = Arc::new(|what: &str| println!("  {what} …"));
     println!("Starting the world in {}", layout.state.display());
     let Some(world) = stop.run_until_cancelled(World::start(layout, say)).await else { return Ok(()) };
     let world = world?;
@@ -93,7 +94,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
             "--look-most=20",
             "--look-live=30",
             "--order-retry=60",
-            "--patience=180",
+            "--stalled-after=180",
             "--quick-looks=1",
         ]
         .map(Into::into)

@@ -3,15 +3,19 @@
 //! take their zones from the primary, so a walk crosses real referrals.
 
 use std::fmt::Write as _;
-use std::net::Ipv4Addr;
+use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
+use futures::FutureExt;
 use nix::sys::signal::Signal;
 use tokio::sync::Mutex;
 
 use crate::daemon::{self, Daemon};
 use crate::layout::{OPERATORS, PRIMARY, REGISTRY, ROOT};
+use crate::watch::Watched;
+use crate::zones::replies;
 use crate::{Layout, wait_for};
 
 /// One Knot process.
@@ -21,17 +25,28 @@ struct Instance {
     zones: &'static [&'static str],
 }
 
-pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Vec<Daemon>> {
+pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Vec<Watched>> {
     let operators = OPERATORS.iter().flat_map(|o| o.servers);
-    let mut daemons = Vec::new();
+    let mut watched = Vec::new();
     for instance in [
         Instance { name: "primary", listen: std::iter::once(PRIMARY).chain(operators).collect(), zones: &[] },
         Instance { name: "root", listen: vec![ROOT], zones: &["."] },
         Instance { name: "registry", listen: vec![REGISTRY], zones: &["example.", "test."] },
     ] {
-        daemons.push(start_one(layout, &instance).await?);
+        watched.push(watch(layout, Arc::new(instance)).await?);
     }
-    Ok(daemons)
+    Ok(watched)
+}
+
+async fn watch(layout: &Layout, instance: Arc<Instance>) -> anyhow::Result<Watched> {
+    let address = SocketAddr::from((instance.listen[0], layout.dns_port()));
+    let layout = layout.clone();
+    let start = move || {
+        let layout = layout.clone();
+        let instance = instance.clone();
+        async move { start_one(&layout, &instance).await }.boxed()
+    };
+    Watched::start(Box::new(start), Box::new(move || replies(address).boxed())).await
 }
 
 async fn start_one(layout: &Layout, instance: &Instance) -> anyhow::Result<Daemon> {

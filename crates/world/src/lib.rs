@@ -5,7 +5,6 @@
 //! Stand-ins for what cannot be here: the platform's edge, and the customers
 //! who edit their zones. No packet leaves 127.0.0.0/8 and ::1.
 
-pub mod annex;
 pub mod cast;
 pub mod customer;
 mod daemon;
@@ -13,6 +12,7 @@ pub mod demo;
 pub mod edge;
 mod forwarder;
 pub mod front;
+pub mod issuer_front;
 mod knot;
 pub mod layout;
 pub mod odd;
@@ -21,6 +21,7 @@ mod postgres;
 pub mod service;
 pub mod tls;
 mod unbound;
+mod watch;
 pub mod zones;
 
 use std::fs::File;
@@ -35,7 +36,10 @@ use tokio_util::sync::DropGuard;
 pub use daemon::{Daemon, require_programs};
 pub use layout::Layout;
 pub use pebble::{IssuerSetup, OtherIssuer};
+pub use watch::{Said, Say};
 pub use zones::Zones;
+
+use crate::watch::Watch;
 
 /// The running servers; dropping it ends them.
 pub struct World {
@@ -43,7 +47,7 @@ pub struct World {
     pub layout: Layout,
     /// Zones and the changes to them.
     pub zones: Zones,
-    daemons: Vec<Daemon>,
+    watch: Watch,
     _odd: odd::Servers,
     _forwarder: JoinSet<()>,
     /// Where the proxy passes hosts on to, if not to the usual edge.
@@ -54,36 +58,40 @@ pub struct World {
 
 impl World {
     /// Starts every server, on fresh state or on what the last run left.
-    /// `say` is told what is being done.
+    /// `say` is told what is being done, now and whenever a server that has
+    /// stopped answering is started anew.
     ///
     /// # Errors
     /// If a program is missing, a port is busy, or another copy runs on the
     /// same state; the message names it.
-    pub async fn start(layout: Layout, say: impl Fn(&str)) -> anyhow::Result<Self> {
+    pub async fn start(layout: Layout, say: Say) -> anyhow::Result<Self> {
         require_programs()?;
         let lock = layout.lock()?;
         layout.prepare()?;
         layout.check_ports()?;
-        let mut daemons = Vec::new();
+
         say("Starting PostgreSQL");
-        daemons.push(postgres::start(&layout).await?);
+        let mut servers = vec![postgres::watched(&layout).await?];
+
         say("Starting the name servers");
-        daemons.extend(knot::start(&layout).await?);
+        servers.extend(knot::start(&layout).await?);
         let zones = Zones::new(layout.clone());
         zones.ensure_base().await?;
         say("Starting three resolvers");
-        daemons.extend(unbound::start(&layout, &zones.trust_anchors().await?).await?);
+        servers.extend(unbound::start(&layout, &zones.trust_anchors().await?).await?);
         let odd = odd::start(&layout).await?;
         let forwarder = forwarder::start(&layout).await?;
         let origins = front::Origins::default();
         let front = front::start(&layout, &origins).await?;
         layout.trust(&std::fs::read_to_string(layout.state.join("authority.pem"))?)?;
         say("Starting the certification authority");
-        daemons.push(pebble::start(&layout, &IssuerSetup::usual(&layout)).await?);
+        servers.push(pebble::watched(&layout, &IssuerSetup::usual(&layout)).await?);
+
+        let watch = Watch::over(servers, say);
         Ok(Self {
             layout,
             zones,
-            daemons,
+            watch,
             _odd: odd,
             _forwarder: forwarder,
             origins,
@@ -93,10 +101,8 @@ impl World {
     }
 
     /// Ends every server, the last started first, and waits until all are gone.
-    pub async fn stop(mut self) {
-        while let Some(daemon) = self.daemons.pop() {
-            daemon.stop().await;
-        }
+    pub async fn stop(self) {
+        self.watch.stop().await;
     }
 
     /// Makes an empty database and returns its connection URL.
@@ -151,22 +157,18 @@ impl World {
     }
 }
 
-/// Waits until `condition` holds; fails after `patience` with what was waited for.
+/// Waits until `condition` holds; fails after `limit` with what was waited for.
 ///
 /// # Errors
 /// If the condition does not come to hold.
-pub async fn wait_for<F>(
-    what: &str,
-    patience: Duration,
-    mut condition: impl FnMut() -> F,
-) -> anyhow::Result<()>
+pub async fn wait_for<F>(what: &str, limit: Duration, mut condition: impl FnMut() -> F) -> anyhow::Result<()>
 where
     F: Future<Output = bool>,
 {
-    let deadline = Instant::now() + patience;
+    let deadline = Instant::now() + limit;
     while !condition().await {
         if Instant::now() > deadline {
-            bail!("{what} did not happen within {} s", patience.as_secs());
+            bail!("{what} did not happen within {} s", limit.as_secs());
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }

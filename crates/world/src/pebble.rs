@@ -6,10 +6,13 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use anyhow::Context;
-use nix::sys::signal::Signal;
+use futures::FutureExt;
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
 use serde_json::json;
 
 use crate::daemon::{self, Daemon};
+use crate::watch::{Said, Watch, Watched};
 use crate::{Layout, wait_for};
 
 /// A domain that this CA's policy has no place for.
@@ -61,7 +64,8 @@ impl IssuerSetup {
 pub struct OtherIssuer {
     setup: IssuerSetup,
     layout: Layout,
-    _daemon: Daemon,
+    watch: Watch,
+    said: Said,
 }
 
 impl OtherIssuer {
@@ -70,8 +74,22 @@ impl OtherIssuer {
     /// # Errors
     /// If it does not answer.
     pub async fn start(layout: &Layout, setup: IssuerSetup) -> anyhow::Result<Self> {
-        let daemon = start(layout, &setup).await?;
-        Ok(Self { setup, layout: layout.clone(), _daemon: daemon })
+        let said = Said::default();
+        let watch = Watch::over(vec![watched(layout, &setup).await?], said.ear());
+        Ok(Self { setup, layout: layout.clone(), watch, said })
+    }
+
+    /// What was said of it since it was started.
+    pub fn said(&self) -> Vec<String> {
+        self.said.all()
+    }
+
+    /// Stops its process without ending it, as a lock inside it would.
+    pub async fn hang(&self) {
+        let id = self.watch.first_id().await.and_then(|id| i32::try_from(id).ok());
+        if let Some(id) = id {
+            let _ = kill(Pid::from_raw(id), Signal::SIGSTOP);
+        }
     }
 
     /// URL of its directory.
@@ -88,7 +106,29 @@ impl OtherIssuer {
     }
 }
 
-pub(crate) async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
+/// Starts one that is looked after.
+pub(crate) async fn watched(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Watched> {
+    let started = (layout.clone(), setup.clone());
+    let asked = started.clone();
+
+    let start = move || {
+        let (layout, setup) = started.clone();
+        async move { start(&layout, &setup).await }.boxed()
+    };
+    let answers = move || {
+        let (layout, setup) = asked.clone();
+        async move { answers(&layout, &setup).await }.boxed()
+    };
+    Watched::start(Box::new(start), Box::new(answers)).await
+}
+
+/// Whether its directory is to be had.
+async fn answers(layout: &Layout, setup: &IssuerSetup) -> bool {
+    let Ok(client) = client(&layout.directory_root()) else { return false };
+    client.get(setup.directory()).send().await.is_ok()
+}
+
+async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
     layout.folder(&setup.folder)?;
     // One certificate for every directory of the world.
     let (cert, key) = (layout.directory_root(), layout.state.join("pebble/tls.key"));

@@ -3,14 +3,32 @@
 use std::time::Duration;
 
 use anyhow::Context;
+use futures::FutureExt;
 use nix::sys::signal::Signal;
 
 use crate::daemon::{self, Daemon};
+use crate::watch::Watched;
 use crate::{Layout, wait_for};
 
 const SUPERUSER: &str = "nomenta";
 
-pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
+/// Starts it, to be looked after.
+pub(crate) async fn watched(layout: &Layout) -> anyhow::Result<Watched> {
+    let started = layout.clone();
+    let asked = layout.clone();
+
+    let start = move || {
+        let layout = started.clone();
+        async move { start(&layout).await }.boxed()
+    };
+    let answers = move || {
+        let layout = asked.clone();
+        async move { psql(&layout, "SELECT 1").await.is_ok() }.boxed()
+    };
+    Watched::start(Box::new(start), Box::new(answers)).await
+}
+
+async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
     let folder = layout.folder("postgres")?;
     let data = folder.join("data");
     if !data.join("PG_VERSION").exists() {

@@ -3,32 +3,48 @@
 use std::net::SocketAddr;
 use std::time::Duration;
 
+use futures::FutureExt;
 use nix::sys::signal::Signal;
 
 use crate::daemon::{self, Daemon};
 use crate::layout::{CHALLENGES, PRIMARY};
+use crate::watch::Watched;
 use crate::zones::answers;
 use crate::{Layout, wait_for};
 
 /// Starts them, each trusting `anchors`.
-pub(crate) async fn start(layout: &Layout, anchors: &str) -> anyhow::Result<Vec<Daemon>> {
+pub(crate) async fn start(layout: &Layout, anchors: &str) -> anyhow::Result<Vec<Watched>> {
     let anchors = layout.write("anchors", anchors)?.display().to_string();
     let key = certificate(layout)?;
-    let mut daemons = Vec::new();
+
+    let mut watched = Vec::new();
     for (name, address) in layout.vantages() {
         let folder = layout.folder(&format!("unbound-{name}"))?;
         let text = configuration(layout, address, &folder.display().to_string(), &anchors, &key);
-        let file = layout.write(&format!("unbound-{name}/unbound.conf"), &text)?;
-        let mut unbound = daemon::command(layout, "unbound", "TERM")?;
-        unbound.arg("-d").arg("-p").arg("-c").arg(file);
-        let mut daemon =
-            Daemon::start(&format!("resolver {name}"), unbound, &folder.join("log"), Signal::SIGTERM)?;
-        wait_for(&format!("the resolver {name} answering"), Duration::from_secs(20), || answers(address))
-            .await
-            .or_else(|late| daemon.check().and(Err(late)))?;
-        daemons.push(daemon);
+        layout.write(&format!("unbound-{name}/unbound.conf"), &text)?;
+
+        let layout = layout.clone();
+        let start = move || {
+            let layout = layout.clone();
+            let name = name.clone();
+            async move { start_one(&layout, &name, address).await }.boxed()
+        };
+        watched.push(Watched::start(Box::new(start), Box::new(move || answers(address).boxed())).await?);
     }
-    Ok(daemons)
+    Ok(watched)
+}
+
+async fn start_one(layout: &Layout, name: &str, address: SocketAddr) -> anyhow::Result<Daemon> {
+    let folder = layout.folder(&format!("unbound-{name}"))?;
+    let mut unbound = daemon::command(layout, "unbound", "TERM")?;
+    unbound.arg("-d").arg("-p").arg("-c").arg(folder.join("unbound.conf"));
+
+    let mut daemon =
+        Daemon::start(&format!("resolver {name}"), unbound, &folder.join("log"), Signal::SIGTERM)?;
+    wait_for(&format!("the resolver {name} answering"), Duration::from_secs(20), || answers(address))
+        .await
+        .or_else(|late| daemon.check().and(Err(late)))?;
+    Ok(daemon)
 }
 
 /// One certificate for all three, made once; returns the key's file.

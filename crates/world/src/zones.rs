@@ -363,6 +363,11 @@ pub(crate) async fn answers(address: SocketAddr) -> bool {
     asked.is_ok_and(|m| m.response_code() == ResponseCode::NoError)
 }
 
+/// Whether a name server says anything, be it that it has no such zone.
+pub(crate) async fn replies(address: SocketAddr) -> bool {
+    ask(address, "example", RecordType::SOA).await.is_ok()
+}
+
 fn name(text: &str) -> anyhow::Result<Name> {
     Name::from_ascii(format!("{}.", text.trim_end_matches('.')))
         .with_context(|| format!("{text} is no DNS name"))

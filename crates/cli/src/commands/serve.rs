@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use anyhow::{Context, ensure};
 use chrono::Duration as Span;
-use nomenta_certs::VisitorConfig;
-use nomenta_certs::acme::{AcmeConfig, ExternalAccount};
+use nomenta_certs::ProberConfig;
+use nomenta_certs::acme::{AcmeConfig, CallLimits, ExternalAccount};
 use nomenta_core::certificate::Method;
 use nomenta_core::form::Book;
 use nomenta_core::ingress::Platform;
@@ -22,6 +22,9 @@ use tracing_subscriber::EnvFilter;
 
 use crate::Done;
 use crate::args::{EgressRule, ServeOptions};
+
+/// Longest time for one probe of a customer's domain.
+const PROBE_LIMIT: Duration = Duration::from_secs(5);
 
 /// Runs the service until it is told to stop.
 pub(crate) async fn run(options: ServeOptions) -> anyhow::Result<Done> {
@@ -51,7 +54,6 @@ pub(crate) fn on_signal() -> anyhow::Result<CancellationToken> {
 }
 
 fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
-    let patience = Duration::from_secs(5);
     let egress = match options.egress {
         EgressRule::Public => Egress::public(),
         EgressRule::Loopback => Egress::loopback(),
@@ -69,7 +71,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
     };
     let keys = [boot("admin", Role::Admin, options.admin_key), boot("edge", Role::Edge, options.edge_key)];
     let external_account = match (options.acme_external_id, options.acme_external_key) {
-        (Some(id), Some(key)) => Some(ExternalAccount::new(id, &key).map_err(anyhow::Error::msg)?),
+        (Some(id), Some(key)) => Some(ExternalAccount::new(id, &key)?),
         _ => None,
     };
     let challenge_dns = match (&options.acme_zone, options.acme_dns) {
@@ -99,7 +101,9 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             look_most: seconds(options.look_most),
             look_live: seconds(options.look_live),
             quick_looks: options.quick_looks.into(),
-            patience: seconds(options.patience),
+            stalled_after: seconds(options.stalled_after),
+            look_limit: seconds(options.look_limit),
+            order_limit: seconds(options.order_limit),
             order_retry: seconds(options.order_retry),
             method: options.validation,
             fronting: options.proxies,
@@ -122,10 +126,10 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             },
             egress: egress.clone(),
         },
-        visits: VisitorConfig {
+        probes: ProberConfig {
             http_port: options.http_port,
             https_port: options.https_port,
-            patience,
+            time_limit: PROBE_LIMIT,
             egress,
         },
         trust: options.trust,
@@ -136,7 +140,11 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             directory_roots: options.acme_roots,
             contact: options.acme_contact,
             external_account,
-            patience: Duration::from_secs(60),
+            step_limit: Duration::from_secs(60),
+            calls: CallLimits {
+                time: Duration::from_secs(options.ca_call_limit.into()),
+                at_once: options.ca_calls.into(),
+            },
         },
         boot_keys: keys.into_iter().flatten().collect(),
     })

@@ -5,10 +5,10 @@ use std::time::Duration;
 
 use futures::FutureExt;
 use futures::future::BoxFuture;
-use nomenta_certs::acme::{Acme, AcmeConfig, AcmeError};
+use nomenta_certs::acme::{Acme, AcmeConfig, AcmeError, CallLimits};
 use nomenta_certs::keypair::{self, KeyKind};
 use nomenta_certs::seal::Sealer;
-use nomenta_certs::{Visitor, VisitorConfig, Wish, x509};
+use nomenta_certs::{Expected, Prober, ProberConfig, x509};
 use nomenta_core::certificate::Method;
 use nomenta_dns::Egress;
 use nomenta_world::customer;
@@ -24,16 +24,17 @@ fn config() -> AcmeConfig {
         directory_roots: layout.directory_root(),
         external_account: None,
         contact: Some("mailto:post@quaymark.example".into()),
-        patience: Duration::from_secs(20),
+        step_limit: Duration::from_secs(20),
+        calls: CallLimits::default(),
     }
 }
 
-fn visitor(http_port: u16, https_port: u16, egress: Egress) -> Visitor {
+fn prober(http_port: u16, https_port: u16, egress: Egress) -> Prober {
     // Fails only if another test was first.
     let _ = rustls_ring();
-    let patience = Duration::from_secs(2);
-    let config = VisitorConfig { http_port, https_port, patience, egress };
-    Visitor::new(config, &stage().world.layout.ca_roots()).expect("roots")
+    let time_limit = Duration::from_secs(2);
+    let config = ProberConfig { http_port, https_port, time_limit, egress };
+    Prober::new(config, &stage().world.layout.ca_roots()).expect("roots")
 }
 
 fn rustls_ring() -> Result<(), std::sync::Arc<rustls::crypto::CryptoProvider>> {
@@ -45,8 +46,8 @@ fn nowhere(_: String) -> BoxFuture<'static, Vec<IpAddr>> {
     async { Vec::new() }.boxed()
 }
 
-fn wish(host: &str) -> Wish<'_> {
-    Wish { host, primary: None, must_lead: false, default_host: "onswick.quaymark.example" }
+fn expected(host: &str) -> Expected<'_> {
+    Expected { host, primary: None, must_lead: false, default_host: "onswick.quaymark.example" }
 }
 
 fn sealer() -> Sealer {
@@ -115,13 +116,13 @@ fn a_live_domain_answers_canary_and_probe_at_every_address() {
         customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
         stage.service.live(&host).await;
         let layout = &stage.world.layout;
-        let visitor = visitor(layout.http_port(), layout.https_port(), Egress::loopback());
+        let prober = prober(layout.http_port(), layout.https_port(), Egress::loopback());
         let addresses = nomenta_world::layout::EDGE;
-        for fetch in visitor.canary(&host, &addresses, &sealer(), &nowhere).await {
+        for fetch in prober.canary(&host, &addresses, &sealer(), &nowhere).await {
             assert_eq!(fetch.failure, None, "{}", fetch.address);
         }
         let detail = stage.service.cli_json(&["explain", &host]).await;
-        let probe = visitor.probe(&wish(&host), &addresses, Some(addresses[0])).await;
+        let probe = prober.probe(&expected(&host), &addresses, Some(addresses[0])).await;
         assert_eq!(probe.default_host, None);
         for result in probe.results {
             assert_eq!((&result.tls_failure, &result.redirect_failure), (&None, &None));
@@ -130,10 +131,10 @@ fn a_live_domain_answers_canary_and_probe_at_every_address() {
         }
         // Another platform's key makes another answer.
         let stranger = Sealer::from_hex(&"aa".repeat(32)).expect("a key");
-        let fetched = visitor.canary(&host, &addresses[..1], &stranger, &nowhere).await;
+        let fetched = prober.canary(&host, &addresses[..1], &stranger, &nowhere).await;
         assert_eq!(fetched[0].failure.as_deref(), Some("it answers with status 404"));
         let unknown = fresh_zone("unknown");
-        let probed = visitor.probe(&wish(&unknown), &addresses[..1], None).await.results;
+        let probed = prober.probe(&expected(&unknown), &addresses[..1], None).await.results;
         assert!(probed[0].tls_failure.is_some() && probed[0].redirect_failure.is_some());
     });
 }
@@ -185,11 +186,11 @@ fn each_wrong_answer_to_a_visit_has_its_own_words() {
             ("", "", ""),
         ] {
             let address = answering(response).await;
-            let visitor = visitor(address.port(), address.port(), Egress::loopback());
-            let fetched = visitor.canary(host, &[address.ip()], &sealer(), &nowhere).await.remove(0);
+            let prober = prober(address.port(), address.port(), Egress::loopback());
+            let fetched = prober.canary(host, &[address.ip()], &sealer(), &nowhere).await.remove(0);
             let failure = fetched.failure.expect("it does not arrive");
             assert!(failure.starts_with(canary), "{response}: {failure}");
-            let probed = visitor.probe(&wish(host), &[address.ip()], None).await.results.remove(0);
+            let probed = prober.probe(&expected(host), &[address.ip()], None).await.results.remove(0);
             assert!(
                 probed.redirect_failure.clone().expect("no redirect").starts_with(redirect),
                 "{response}"
@@ -197,7 +198,7 @@ fn each_wrong_answer_to_a_visit_has_its_own_words() {
             assert!(probed.tls_failure.is_some() && probed.serial().is_none());
         }
         let silent: IpAddr = Ipv4Addr::new(127, 77, 8, 2).into();
-        let fetched = visitor(9, 9, Egress::loopback()).canary(host, &[silent], &sealer(), &nowhere).await;
+        let fetched = prober(9, 9, Egress::loopback()).canary(host, &[silent], &sealer(), &nowhere).await;
         assert!(fetched[0].failure.as_deref().is_some_and(|f| f.starts_with("no connection")));
     });
 }
@@ -210,10 +211,10 @@ fn an_address_outside_the_rule_is_not_visited() {
         let listener = TcpListener::bind("127.77.8.3:0").await.expect("bound");
         let port = listener.local_addr().expect("address").port();
         // The public rule refuses loopback, so nothing may connect here.
-        let visitor = visitor(port, port, Egress::public());
+        let prober = prober(port, port, Egress::public());
         let address = [IpAddr::from([127, 77, 8, 3])];
-        let fetched = visitor.canary(host, &address, &sealer(), &nowhere).await;
-        let probed = visitor.probe(&wish(host), &address, None).await.results;
+        let fetched = prober.canary(host, &address, &sealer(), &nowhere).await;
+        let probed = prober.probe(&expected(host), &address, None).await.results;
         assert_eq!(fetched[0].failure.as_deref(), Some("this address may not be visited"));
         assert_eq!(probed[0].tls_failure.as_deref(), Some("this address may not be visited"));
         let connected = tokio::time::timeout(Duration::from_millis(200), listener.accept()).await;
@@ -223,8 +224,8 @@ fn an_address_outside_the_rule_is_not_visited() {
 
 #[test]
 fn roots_that_cannot_be_read_are_named() {
-    let error = Visitor::new(
-        VisitorConfig { http_port: 1, https_port: 1, patience: Duration::ZERO, egress: Egress::public() },
+    let error = Prober::new(
+        ProberConfig { http_port: 1, https_port: 1, time_limit: Duration::ZERO, egress: Egress::public() },
         std::path::Path::new("/dev/null"),
     );
     assert_eq!(error.err().map(|e| e.to_string()).as_deref(), Some("it holds no certificate"));

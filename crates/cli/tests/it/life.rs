@@ -5,7 +5,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use chrono::Utc;
-use nomenta_world::annex::Annex;
+use nomenta_world::issuer_front::IssuerFront;
 use nomenta_world::tls::Authority;
 use nomenta_world::{IssuerSetup, OtherIssuer, wait_for};
 use serde_json::json;
@@ -14,13 +14,14 @@ use crate::own::{Own, own, own_setup, with};
 use crate::stage::{self, BASE_PORT, PATIENCE, PROGRAM, fresh_zone, stage};
 use crate::turns;
 
-/// A service whose CA stands behind an annex at the port offset `port`.
-async fn behind_annex(name: &str, port: u16, last: u8) -> (Annex, Own) {
+/// A service whose CA stands behind a front at the port offset `port`.
+pub async fn behind_front(name: &str, port: u16, last: u8, options: &[&str]) -> (IssuerFront, Own) {
     let layout = &stage().world.layout;
-    let annex = Annex::start(layout, BASE_PORT + port, &layout.directory()).await.expect("an annex");
+    let front = IssuerFront::start(layout, BASE_PORT + port, &layout.directory()).await.expect("a front");
     let mut setup = own_setup(name, last.into()).await;
-    setup.directory = Some(annex.directory());
-    (annex, own(setup, name, last).await)
+    setup.directory = Some(front.directory());
+    let setup = with(setup, options);
+    (front, own(setup, name, last).await)
 }
 
 /// Waits for another certificate than the one with this serial.
@@ -33,7 +34,7 @@ async fn renewed(own: &Own, host: &str, before: &str) {
 fn a_renewal_comes_when_the_directory_advises_and_says_what_it_replaces() {
     stage();
     stage::run(async {
-        let (annex, own) = behind_annex("advised", 70, 50).await;
+        let (front, own) = behind_front("advised", 70, 50, &[]).await;
         let host = format!("board.{}", fresh_zone("advised"));
         own.published(&host).await;
         own.service.live(&host).await;
@@ -42,13 +43,13 @@ fn a_renewal_comes_when_the_directory_advises_and_says_what_it_replaces() {
         let advised = || async {
             let at = own.certificate(&host).await["held"]["renew_at"].clone();
             let at: chrono::DateTime<Utc> = serde_json::from_value(at).expect("a time");
-            annex.asked() > 0 && (at - Utc::now()).num_days() < 52
+            front.asked() > 0 && (at - Utc::now()).num_days() < 52
         };
         wait_for("advice", PATIENCE, advised).await.expect("advised");
         let now = Utc::now();
-        annex.advise(now - chrono::Duration::hours(2), now - chrono::Duration::hours(1));
+        front.advise(now - chrono::Duration::hours(2), now - chrono::Duration::hours(1));
         renewed(&own, &host, &first).await;
-        assert_eq!(annex.replaced().len(), 1, "the order named what it replaces");
+        assert_eq!(front.replaced().len(), 1, "the order named what it replaces");
         assert_eq!(
             (own.count(&host, "order.placed").await, own.count(&host, "certificate.issued").await),
             (2, 2)
@@ -278,8 +279,8 @@ fn a_wrong_sealing_key_is_refused_and_a_new_one_takes_over_with_the_former() {
 fn a_ca_that_asks_for_patience_gets_it_from_every_domain() {
     stage();
     stage::run(async {
-        let (annex, own) = behind_annex("patient", 74, 56).await;
-        annex.throttle(Some(10));
+        let (front, own) = behind_front("patient", 74, 56, &[]).await;
+        front.throttle(Some(10));
         let zone = fresh_zone("patient");
         let (one, two) = (format!("one.{zone}"), format!("two.{zone}"));
         own.published(&one).await;
@@ -287,7 +288,7 @@ fn a_ca_that_asks_for_patience_gets_it_from_every_domain() {
         let detail = own.service.cli_json(&["explain", &one]).await;
         let remark = detail["findings"][0]["remark"].as_str().expect("a remark");
         assert!(remark.contains("Too many orders were placed with this account"), "{remark}");
-        annex.throttle(None);
+        front.throttle(None);
         // The other one does not even ask while the CA wants to be left alone.
         own.published(&two).await;
         own.service.live(&one).await;
@@ -302,17 +303,17 @@ fn a_ca_that_asks_for_patience_gets_it_from_every_domain() {
 fn an_order_that_meets_a_busy_ca_goes_on_when_the_ca_said() {
     stage();
     stage::run(async {
-        let (annex, own) = behind_annex("busy", 76, 58).await;
-        annex.overload(Some(8));
+        let (front, own) = behind_front("busy", 76, 58, &[]).await;
+        front.overload(Some(8));
         let host = format!("board.{}", fresh_zone("busy"));
         own.published(&host).await;
         own.service.found(&host, &["issuer-throttled"]).await;
         let told = own.certificate(&host).await["order"].to_string();
         assert!(told.contains("is busy, and asks to be left alone until"), "{told}");
-        annex.overload(None);
+        front.overload(None);
         own.service.live(&host).await;
         // Asked once, and then not before the time was up.
-        assert_eq!(annex.turned_away(), 1);
+        assert_eq!(front.turned_away(), 1);
         assert_eq!(own.count(&host, "order.placed").await, 1);
         assert_eq!(own.count(&host, "order.refused").await, 0);
         own.daemon.stop().await;

@@ -13,6 +13,7 @@ mod dns;
 mod drift;
 mod feed;
 mod guard;
+mod hanging;
 mod issuance;
 mod journey;
 mod life;

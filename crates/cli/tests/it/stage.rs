@@ -5,7 +5,7 @@ use std::io::Write;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::Output;
-use std::sync::{LazyLock, OnceLock};
+use std::sync::{Arc, LazyLock, OnceLock};
 use std::time::Duration;
 
 use nomenta_core::hostname::Hostname;
@@ -61,6 +61,11 @@ pub fn stage() -> &'static Stage {
     STAGE.get_or_init(|| run(async { Stage::start().await.expect("the world starts") }))
 }
 
+/// Past the capture of any one test's output, for whoever reads the run.
+fn say(what: &str) {
+    let _ = writeln!(std::io::stderr(), "{what}");
+}
+
 pub fn state_folder(name: &str) -> PathBuf {
     Path::new("/var/tmp").join(format!("nomenta-{name}"))
 }
@@ -87,7 +92,7 @@ impl Stage {
     async fn start() -> anyhow::Result<Self> {
         let layout = Layout::new(&state_folder("test"), BASE_PORT)?;
         layout.wipe()?;
-        let world = World::start(layout, |_| {}).await?;
+        let world = World::start(layout, Arc::new(say)).await?;
         let setup = setup(BASE_PORT + 6, world.database("stage").await?);
         // Many tests share its account and its zones.
         let more = ["--account-orders=5000"].map(Into::into);

@@ -1,4 +1,4 @@
-//! `stalled`: nothing has moved for longer than the policy's patience.
+//! `stalled`: nothing has moved for longer than the policy allows.
 
 use crate::finding::{Case, Diagnosis, Entry, Severity, Sighting};
 use crate::gate::{GateName, Stage};
@@ -7,7 +7,7 @@ pub(super) const ENTRY: Entry = Entry {
     code: "stalled",
     severity: Severity::Note,
     gate: GateName::Ownership,
-    about: "Nothing is wrong, and nothing has moved for longer than the policy's patience: the customer \
+    about: "Nothing is wrong, and nothing has moved for longer than the policy allows: the customer \
             has not begun, or has stopped half-way.",
     yields_to: &[
         "name-unregistered",
@@ -45,7 +45,7 @@ pub(super) const ENTRY: Entry = Entry {
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let Stage::At(gate) = case.domain.gates.stage() else { return None };
     let idle = case.now - case.domain.moved_at;
-    if idle < case.policy.patience {
+    if idle < case.policy.stalled_after {
         return None;
     }
     let (owned, routed) = (case.owned(), case.routed());
@@ -82,7 +82,7 @@ mod tests {
     fn only_a_domain_that_waits_can_stall() {
         let host = "onswick.example";
         let mut domain = test::domain(host);
-        domain.moved_at = test::now() - test::policy().patience;
+        domain.moved_at = test::now() - test::policy().stalled_after;
         let codes = |lines: &[&str]| {
             let found = test::judge(&domain, &test::survey(host, lines));
             found.iter().map(|f| f.code.clone()).collect::<Vec<_>>()

@@ -17,10 +17,10 @@ use super::dto::{
     NewRevocation, OrderStep, OrderView, RevocationView, Revoked,
 };
 use crate::access::Caller;
-use crate::keeper::REASONS;
 use crate::look::PRIVATE_KEY;
 use crate::problem::{Body, Params, Problem};
 use crate::role::Role;
+use crate::upkeep::REASONS;
 use crate::{App, look};
 
 const PAGE: i64 = 100;
@@ -201,10 +201,10 @@ pub(super) async fn bring(
 ) -> Result<Json<CertificateView>, Problem> {
     let record = on_the_platform(&app, &caller, &host).await?;
     let (chain, key) = (new.chain_pem.as_str(), new.key_pem.as_str());
-    let facts = brought::check(chain, key, &record.domain.routed(), app.visitor.roots(), Utc::now());
+    let facts = brought::check(chain, key, &record.domain.routed(), &app.prober.roots(), Utc::now());
     let facts = facts.map_err(|unfit| {
         let field = if unfit.is_of_key() { "key_pem" } else { "chain_pem" };
-        Problem::field(field, unfit.code(), unfit)
+        Problem::field(field, unfit.code().as_str(), unfit)
     })?;
     // Kept under the name that it is served for, even if a wildcard covers it.
     let facts = nomenta_core::certificate::CertificateFacts {

@@ -19,12 +19,13 @@ use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
 use serde_json::{Value, json};
 use tokio::net::TcpListener;
+use tokio::sync::watch;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
 use crate::{Layout, pebble, tls};
 
-/// A running annex; dropping it ends it.
-pub struct Annex {
+/// A running front; dropping it ends it.
+pub struct IssuerFront {
     shared: Arc<Shared>,
     port: u16,
     _stop: DropGuard,
@@ -34,6 +35,7 @@ struct Shared {
     client: Client,
     upstream: String,
     state: Mutex<Told>,
+    hanging: watch::Sender<bool>,
 }
 
 /// What the test has told it, and what it has seen.
@@ -44,6 +46,8 @@ struct Told {
     turned_away: usize,
     replaced: Vec<String>,
     asked: HashMap<String, usize>,
+    under_way: usize,
+    most_at_once: usize,
 }
 
 #[derive(Debug)]
@@ -55,7 +59,7 @@ impl ResolvesServerCert for One {
     }
 }
 
-impl Annex {
+impl IssuerFront {
     /// Starts it at `port`, in front of the CA whose directory is `upstream`.
     ///
     /// # Errors
@@ -72,6 +76,7 @@ impl Annex {
             client: pebble::client(&layout.directory_root())?,
             upstream: upstream.trim_end_matches("/dir").to_owned(),
             state: Mutex::default(),
+            hanging: watch::Sender::new(false),
         });
         let app = Router::new()
             .route("/renewal-info/{certificate}", get(renewal_info))
@@ -106,6 +111,16 @@ impl Annex {
     /// `Retry-After`, or not any more.
     pub fn overload(&self, seconds: Option<u64>) {
         self.shared.told().turning_away = seconds.map(|s| (StatusCode::SERVICE_UNAVAILABLE, s));
+    }
+
+    /// Takes calls and answers none of them, or answers again.
+    pub fn hang(&self, hanging: bool) {
+        self.shared.hanging.send_replace(hanging);
+    }
+
+    /// The most calls that were under way at once.
+    pub fn most_at_once(&self) -> usize {
+        self.shared.told().most_at_once
     }
 
     /// How many orders were turned away.
@@ -152,6 +167,24 @@ async fn renewal_info(State(shared): State<Arc<Shared>>, Path(certificate): Path
     ([(header::RETRY_AFTER, "1")], axum::Json(body)).into_response()
 }
 
+/// A call under way, counted until it is dropped.
+struct Call(Arc<Shared>);
+
+impl Call {
+    fn enter(shared: &Arc<Shared>) -> Self {
+        let mut told = shared.told();
+        told.under_way += 1;
+        told.most_at_once = told.most_at_once.max(told.under_way);
+        Self(shared.clone())
+    }
+}
+
+impl Drop for Call {
+    fn drop(&mut self) {
+        self.0.told().under_way -= 1;
+    }
+}
+
 async fn pass(
     State(shared): State<Arc<Shared>>,
     method: Method,
@@ -159,6 +192,10 @@ async fn pass(
     headers: HeaderMap,
     body: Bytes,
 ) -> Response {
+    let _call = Call::enter(&shared);
+    // Fails only if the sender is gone, and it is in `shared`.
+    let _ = shared.hanging.subscribe().wait_for(|hanging| !*hanging).await;
+
     match passed(&shared, method, &url, &headers, body).await {
         Ok(response) => response,
         Err(error) => (StatusCode::BAD_GATEWAY, error.to_string()).into_response(),

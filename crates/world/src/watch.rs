@@ -1,0 +1,127 @@
+//! Watches over the servers: one that has stopped answering is named, ended,
+//! and started anew for whatever comes after.
+
+use std::sync::{Arc, Mutex as StdMutex, PoisonError};
+use std::time::Duration;
+
+use futures::future::BoxFuture;
+use tokio::sync::Mutex;
+use tokio::task::AbortHandle;
+use tokio::time::{sleep, timeout};
+
+use crate::Daemon;
+
+/// Time between two rounds of questions.
+const EVERY: Duration = Duration::from_secs(2);
+/// Longest time for one answer; a busy machine takes a second or two.
+const ANSWER_LIMIT: Duration = Duration::from_secs(10);
+/// Questions in a row without an answer after which a server counts as stuck.
+const SILENT_MOST: u32 = 3;
+
+/// Starts a server anew.
+pub(crate) type Start = Box<dyn Fn() -> BoxFuture<'static, anyhow::Result<Daemon>> + Send + Sync>;
+/// Whether a server answers.
+pub(crate) type Answers = Box<dyn Fn() -> BoxFuture<'static, bool> + Send + Sync>;
+/// Is told what is being done.
+pub type Say = Arc<dyn Fn(&str) + Send + Sync>;
+
+/// A server that is watched over.
+pub(crate) struct Watched {
+    daemon: Daemon,
+    start: Start,
+    answers: Answers,
+    silent: u32,
+}
+
+impl Watched {
+    /// Starts a server that is to be watched over.
+    pub async fn start(start: Start, answers: Answers) -> anyhow::Result<Self> {
+        Ok(Self { daemon: start().await?, start, answers, silent: 0 })
+    }
+
+    /// Asks once; starts the server anew if it has been silent for too long.
+    async fn look_after(&mut self, say: &Say) {
+        if timeout(ANSWER_LIMIT, (self.answers)()).await.unwrap_or(false) {
+            self.silent = 0;
+            return;
+        }
+
+        self.silent += 1;
+        if self.silent >= SILENT_MOST {
+            self.silent = 0;
+            self.start_anew(say).await;
+        }
+    }
+
+    async fn start_anew(&mut self, say: &Say) {
+        let name = self.daemon.name().to_owned();
+        say(&format!("{name} has stopped answering; starting it anew"));
+        self.daemon.end_at_once().await;
+
+        match (self.start)().await {
+            Ok(daemon) => self.daemon = daemon,
+            Err(error) => say(&format!("{name} does not start again: {error:#}")),
+        }
+    }
+}
+
+/// Servers, and what looks after them. Dropping it ends them.
+pub(crate) struct Watch {
+    servers: Arc<Mutex<Vec<Watched>>>,
+    task: AbortHandle,
+}
+
+impl Watch {
+    /// Looks after some servers from now on.
+    pub fn over(servers: Vec<Watched>, say: Say) -> Self {
+        let servers = Arc::new(Mutex::new(servers));
+        let task = tokio::spawn(look_after(servers.clone(), say)).abort_handle();
+        Self { servers, task }
+    }
+
+    /// Process id of the first server, while it runs.
+    pub async fn first_id(&self) -> Option<u32> {
+        self.servers.lock().await.first().and_then(|watched| watched.daemon.id())
+    }
+
+    /// Ends every server, the last started first, and waits until all are gone.
+    pub async fn stop(self) {
+        self.task.abort();
+        let mut servers = self.servers.lock().await;
+        while let Some(watched) = servers.pop() {
+            watched.daemon.stop().await;
+        }
+    }
+}
+
+impl Drop for Watch {
+    fn drop(&mut self) {
+        self.task.abort();
+    }
+}
+
+async fn look_after(servers: Arc<Mutex<Vec<Watched>>>, say: Say) {
+    loop {
+        sleep(EVERY).await;
+        for watched in servers.lock().await.iter_mut() {
+            watched.look_after(&say).await;
+        }
+    }
+}
+
+/// Keeps what was said, for those who want to read it.
+#[derive(Clone, Default)]
+pub struct Said(Arc<StdMutex<Vec<String>>>);
+
+impl Said {
+    /// Something to be told.
+    pub fn ear(&self) -> Say {
+        let said = self.clone();
+        Arc::new(move |what| said.0.lock().unwrap_or_else(PoisonError::into_inner).push(what.to_owned()))
+    }
+
+    /// Everything so far.
+    pub fn all(&self) -> Vec<String> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+}
