@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use nomenta_core::reading::RecordType;
+use nomenta_core::reading::record::RecordType;
 
 const TYPES: [RecordType; 4] = [RecordType::A, RecordType::Txt, RecordType::Caa, RecordType::Https];
 

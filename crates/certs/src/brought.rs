@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use nomenta_core::certificate::CertificateFacts;
+use nomenta_core::judge::certificate::CertificateFacts;
 use rustls::RootCertStore;
 use rustls::client::WebPkiServerVerifier;
 use rustls::client::danger::ServerCertVerifier;
@@ -14,7 +14,8 @@ use rustls_pki_types::{CertificateDer, ServerName, UnixTime};
 use thiserror::Error;
 use x509_parser::prelude::{FromDer, X509Certificate};
 
-use crate::{keypair, x509};
+use crate::keypair;
+use crate::x509;
 
 /// What is wrong with what was brought in.
 #[derive(Debug, Error, PartialEq, Eq)]

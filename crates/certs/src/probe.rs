@@ -9,8 +9,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, SystemTime};
 
 use futures::future::{BoxFuture, join_all};
-use nomenta_core::certificate::CertificateFacts;
-use nomenta_core::evidence::{CanaryFetch, Forward, Probe, ProbeResult};
+use nomenta_core::judge::certificate::CertificateFacts;
+use nomenta_core::judge::evidence::{CanaryFetch, Forward, Probe, ProbeResult};
 use nomenta_dns::Egress;
 use rustls::RootCertStore;
 use tokio::net::TcpStream;

@@ -5,7 +5,7 @@ use std::io;
 use std::path::Path;
 use std::sync::Arc;
 
-use nomenta_core::certificate::CertificateFacts;
+use nomenta_core::judge::certificate::CertificateFacts;
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::client::{Resumption, WebPkiServerVerifier};
 use rustls::crypto::{

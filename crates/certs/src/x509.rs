@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use data_encoding::HEXLOWER;
-use nomenta_core::certificate::CertificateFacts;
+use nomenta_core::judge::certificate::CertificateFacts;
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use thiserror::Error;

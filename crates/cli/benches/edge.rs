@@ -9,8 +9,8 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
-use nomenta_core::hostname::Subject;
-use nomenta_core::token::Token;
+use nomenta_core::name::subject::Subject;
+use nomenta_core::name::token::Token;
 use nomenta_store::Store;
 use nomenta_world::edge::{Edge, EdgeConfig};
 use nomenta_world::service::ServiceSetup;

@@ -5,9 +5,9 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use nomenta_certs::keypair::KeyKind;
-use nomenta_core::certificate::Method;
-use nomenta_core::gate::Stage;
-use nomenta_core::policy::Fronting;
+use nomenta_core::judge::gate::Stage;
+use nomenta_core::judge::policy::Fronting;
+use nomenta_core::reading::method::Method;
 use nomenta_dns::Vantage;
 use nomenta_service::Role;
 use nomenta_world::customer::Mistake;

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use anyhow::bail;
 use futures::StreamExt;
-use nomenta_core::gate::Stage;
+use nomenta_core::judge::gate::Stage;
 use nomenta_service::dto::{DomainDetail, Event};
 use tokio::time::timeout;
 

@@ -5,15 +5,15 @@ use std::path::Path;
 
 use chrono::{DateTime, Local, Utc};
 use comfy_table::{ContentArrangement, Table, presets};
-use nomenta_core::baseline::Since;
-use nomenta_core::finding::{Edit, EditKind};
-use nomenta_core::gate::{GateState, Gates};
-use nomenta_core::names;
-use nomenta_core::reading::{Outcome, Reading};
+use nomenta_core::judge::baseline::Since;
+use nomenta_core::judge::finding::{Edit, EditKind};
+use nomenta_core::judge::gate::{GateState, Gates};
+use nomenta_core::judge::verdict::Verdict;
+use nomenta_core::name::dns;
+use nomenta_core::reading::answer::{Outcome, Reading};
 use nomenta_core::rehearsal::{Rehearsal, Rehearsed};
-use nomenta_core::rendering;
+use nomenta_core::sheet::rendering;
 use nomenta_core::sheet::{Purpose, Sheet};
-use nomenta_core::verdict::Verdict;
 use nomenta_service::dto::{
     BaselineView, DomainDetail, Event, JudgedLine, OpenFinding, PairedSheet, RosterLine, SheetView,
     SurveyView,
@@ -290,7 +290,7 @@ pub(crate) fn baseline(view: &BaselineView) {
             Since::Gone => "gone",
             Since::New => "new",
         };
-        let host = names::relative(&c.record.owner, &baseline.zone);
+        let host = dns::relative(&c.record.owner, &baseline.zone);
         [
             word.into(),
             c.record.data.type_name().into(),

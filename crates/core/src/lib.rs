@@ -2,39 +2,21 @@
 //! findings and gates, as functions from values to values.
 //!
 //! Nothing here opens a socket, reads a clock or knows a database. What was
-//! read comes in as [`survey::Survey`] and [`evidence::Evidence`], the time
-//! comes in as an argument, and [`step::step`] answers with the new gates, the
-//! findings, what to do next and when to look again.
+//! read comes in as [`Survey`](reading::survey::Survey) and
+//! [`Evidence`](judge::evidence::Evidence), the time comes in as an argument,
+//! and [`step`](judge::step::step) answers with the new gates, the findings,
+//! what to do next and when to look again.
+//!
+//! The folders are floors, and each uses those below it: `name`, `reading`,
+//! `zonefile`, `sheet`, `judge`, `rehearsal`.
 
-pub mod baseline;
-pub mod caa;
-pub mod certificate;
-pub mod domain;
-pub mod drift;
-pub mod evidence;
-pub mod finding;
-pub mod findings;
-pub mod form;
-pub mod gate;
-pub mod hostname;
-pub mod ingress;
-pub mod names;
-pub mod policy;
-pub mod preflight;
+pub mod judge;
+pub mod name;
 pub mod reading;
 pub mod rehearsal;
-pub mod rendering;
-pub mod schedule;
 pub mod sheet;
 pub mod spelled;
-pub mod step;
-pub mod survey;
-pub mod todo;
-pub mod token;
-pub mod verdict;
-pub mod waiting;
 pub mod zonefile;
-pub mod zonetext;
 
 #[doc(hidden)]
 pub use serde;

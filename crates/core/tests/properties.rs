@@ -4,23 +4,26 @@ use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::certificate::{CertificateFacts, Held, Origin};
-use nomenta_core::domain::Domain;
-use nomenta_core::evidence::{CanaryFetch, Evidence, OrderState, Probe, ProbeResult, Problem};
-use nomenta_core::gate::{GateName, GateState, Gates, Stage};
-use nomenta_core::hostname::Hostname;
-use nomenta_core::ingress::{CanonicalHost, Ingress, Platform};
-use nomenta_core::names;
-use nomenta_core::policy::Policy;
-use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Source};
+use nomenta_core::judge::certificate::{CertificateFacts, Held, Origin};
+use nomenta_core::judge::domain::Domain;
+use nomenta_core::judge::evidence::{CanaryFetch, Evidence, OrderState, Probe, ProbeResult, Problem};
+use nomenta_core::judge::gate::{GateName, GateState, Gates, Stage};
+use nomenta_core::judge::policy::Policy;
+use nomenta_core::judge::schedule;
+use nomenta_core::judge::step::{Action, step};
+use nomenta_core::judge::verdict::{Expected, Verdict};
+use nomenta_core::name::dns;
+use nomenta_core::name::hostname::Hostname;
+use nomenta_core::name::platform::Platform;
+use nomenta_core::name::token::Token;
+use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
+use nomenta_core::reading::record::{Record, RecordData, RecordType};
+use nomenta_core::reading::survey::{Authority, Delegation, Survey, ZoneView};
+use nomenta_core::reading::target::Depth;
 use nomenta_core::rehearsal::rehearse;
-use nomenta_core::schedule;
-use nomenta_core::step::{Action, step};
-use nomenta_core::survey::{Authority, Delegation, Depth, Survey, ZoneView};
-use nomenta_core::token::Token;
-use nomenta_core::verdict::{Expected, Verdict};
+use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
+use nomenta_core::zonefile::text;
 use nomenta_core::zonefile::{Fate, ZoneFile};
-use nomenta_core::zonetext;
 use proptest::collection::vec;
 use proptest::prelude::*;
 
@@ -80,7 +83,7 @@ fn data() -> impl Strategy<Value = RecordData> {
         Just(RecordData::Aaaa(Ipv6Addr::LOCALHOST)),
         any::<u128>().prop_map(|bits| RecordData::Aaaa(Ipv6Addr::from(bits))),
         Just(RecordData::Cname("onswick.edge.quaymark.example".into())),
-        "[a-z]{1,8}\\.example".prop_map(RecordData::Cname),
+        "[a-z]{1,8}\\.example".prop_map(|name| RecordData::Cname(name.into())),
         Just(RecordData::Txt(token)),
         ".{0,40}".prop_map(RecordData::Txt),
         ("issue|issuewild|iodef", "[a-z.;= ]{0,20}").prop_map(|(tag, value)| RecordData::Caa {
@@ -105,7 +108,7 @@ fn outcome(owner: String) -> impl Strategy<Value = Outcome> {
             authoritative: true,
             records: list
                 .into_iter()
-                .map(|(data, ttl)| Record { owner: owner.clone(), ttl, data })
+                .map(|(data, ttl)| Record { owner: owner.as_str().into(), ttl, data })
                 .collect(),
         }),
         1 => Just(Outcome::Silence),
@@ -116,7 +119,7 @@ fn outcome(owner: String) -> impl Strategy<Value = Outcome> {
 
 fn sources() -> [Source; 4] {
     let authority = |n: u8| Source::Authority {
-        server: format!("ns{n}.harrowdns.example"),
+        server: format!("ns{n}.harrowdns.example").into(),
         address: [127, 53, 2, n].into(),
     };
     let vantage = |name: &str| Source::Vantage { name: name.into() };
@@ -130,7 +133,7 @@ fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
         .into_iter()
         .flat_map(|q| sources().map(|source| (q.clone(), source)))
         .map(|(q, source)| {
-            outcome(q.name.clone())
+            outcome(q.name.to_string())
                 .prop_map(move |outcome| Reading::new(source.clone(), q.name.clone(), q.rtype, outcome, 1))
         })
         .collect();
@@ -162,9 +165,10 @@ fn delegation() -> impl Strategy<Value = Option<Delegation>> {
     let parent = prop_oneof![Just("example"), Just(ZONE)];
     let server = prop_oneof![Just("ns1.quaymark.example"), Just("ns1.harrowdns.example")];
     let servers = proptest::collection::btree_set(server.prop_map(str::to_owned), 1..3);
-    proptest::option::of(
-        (parent, servers).prop_map(|(parent, servers)| Delegation { parent: parent.into(), servers }),
-    )
+    proptest::option::of((parent, servers).prop_map(|(parent, servers)| Delegation {
+        parent: parent.into(),
+        servers: servers.into_iter().map(Into::into).collect(),
+    }))
 }
 
 fn facts() -> impl Strategy<Value = CertificateFacts> {
@@ -254,7 +258,7 @@ proptest! {
             prop_assert!(name.as_str().split('.').all(|l| (1..=63).contains(&l.len())));
             prop_assert!(name.as_str().bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit() || b == b'-' || b == b'.'));
             prop_assert_eq!(Hostname::parse(name.as_str()), Ok(name.clone()));
-            prop_assert!(names::is_within(name.as_str(), name.registered()));
+            prop_assert!(dns::is_within(name.as_str(), name.registered()));
         }
     }
 
@@ -274,7 +278,7 @@ proptest! {
     #[test]
     fn relative_hosts_lead_back_to_the_name(host in "[a-z]{1,9}(\\.[a-z]{1,9}){0,2}") {
         let name = format!("{host}.{ZONE}");
-        let relative = names::relative(&name, ZONE);
+        let relative = dns::relative(&name, ZONE);
         prop_assert_eq!(format!("{relative}.{ZONE}"), name);
     }
 
@@ -296,12 +300,12 @@ proptest! {
         let outcome = step(&domain, &platform(), &evidence, &policy, start());
         let newly = |name| outcome.gates.passed(name) && !gates.passed(name);
         let token = RecordData::Txt(domain.token.txt_value());
-        let sheet = domain.sheet(&platform(), ZONE);
+        let sheet = domain.sheet(&platform(), &ZONE.into());
         if newly(GateName::Ownership) {
             let survey = evidence.survey.as_ref().expect("a survey");
             let answers: Vec<_> = survey.authority(&sheet.challenge, RecordType::Txt).collect();
             prop_assert!(!answers.is_empty());
-            let proof = RecordData::Cname(format!("{}.proof.quaymark.example", domain.token.as_str()));
+            let proof = RecordData::Cname(format!("{}.proof.quaymark.example", domain.token.as_str()).into());
             let proves = |r: &Record| r.data == token || r.data == proof;
             prop_assert!(answers.iter().all(|(_, rs)| rs.iter().any(proves)));
         }
@@ -373,7 +377,7 @@ proptest! {
 
     #[test]
     fn a_zone_text_never_panics_and_is_left_alone_when_told_to(text in zone_text()) {
-        if let Ok(file) = ZoneFile::parse(&text, ZONE) {
+        if let Ok(file) = ZoneFile::parse(&text, &ZONE.into()) {
             prop_assert_eq!(file.amended(|_| Fate::Stays, &[]), text);
         }
     }
@@ -392,8 +396,8 @@ proptest! {
     #[test]
     fn what_is_written_as_zone_text_is_read_back(list in vec((data(), 0..600u32), 1..6)) {
         let owner = HOST.to_owned();
-        let records: Vec<_> = list.into_iter().map(|(data, ttl)| Record { owner: owner.clone(), ttl, data }).collect();
-        let file = ZoneFile::parse(&zonetext::lines(ZONE, &records), ZONE).expect("reads");
+        let records: Vec<_> = list.into_iter().map(|(data, ttl)| Record { owner: owner.as_str().into(), ttl, data }).collect();
+        let file = ZoneFile::parse(&text::lines(ZONE, &records), &ZONE.into()).expect("reads");
         prop_assert!(file.records().eq(&records), "{:?}", file);
     }
 
@@ -404,7 +408,7 @@ proptest! {
             format!("\"{part}\"")
         };
         let strings: Vec<_> = text.as_bytes().chunks(cut).map(quoted).collect();
-        let file = ZoneFile::parse(&format!("@ TXT ( {} )", strings.join("\n  ")), ZONE).expect("reads");
+        let file = ZoneFile::parse(&format!("@ TXT ( {} )", strings.join("\n  ")), &ZONE.into()).expect("reads");
         prop_assert_eq!(&file.entries[0].record.data, &RecordData::Txt(text));
     }
 }

@@ -4,7 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
-use nomenta_core::reading::RecordType;
+use nomenta_core::reading::record::RecordType;
 
 use crate::wire::{Mode, Reply};
 

@@ -436,7 +436,8 @@ fn unsent(error: &std::io::Error) -> Raw {
 mod tests {
     use std::sync::atomic::{AtomicUsize, Ordering};
 
-    use nomenta_core::reading::{Rcode, RecordType};
+    use nomenta_core::reading::answer::Rcode;
+    use nomenta_core::reading::record::RecordType;
     use tokio::net::UdpSocket;
 
     use super::*;

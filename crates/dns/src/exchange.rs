@@ -102,7 +102,7 @@ pub(crate) async fn by_stream(
 
 #[cfg(test)]
 mod tests {
-    use nomenta_core::reading::RecordType;
+    use nomenta_core::reading::record::RecordType;
 
     use super::*;
     use crate::wire::Mode;

@@ -2,7 +2,7 @@
 //! the vantages.
 //!
 //! [`Surveyor::survey`] asks everything that one domain needs and answers with
-//! a [`nomenta_core::survey::Survey`]; [`Surveyor::glance`] asks the least for
+//! a [`nomenta_core::reading::survey::Survey`]; [`Surveyor::glance`] asks the least for
 //! many domains at once. Replies are matched on id, address, port and question;
 //! lost ones are asked again; truncated ones go to TCP.
 
@@ -30,7 +30,7 @@ pub use surveyor::{Glance, Surveyor};
 pub use vantage::{Transport, Vantage};
 
 /// Decodes a reply to a question; for fuzzing, which has no socket.
-pub fn read_reply(bytes: &[u8], name: &str, rtype: nomenta_core::reading::RecordType) -> bool {
+pub fn read_reply(bytes: &[u8], name: &str, rtype: nomenta_core::reading::record::RecordType) -> bool {
     let id = bytes.first_chunk().copied().map_or(0, u16::from_be_bytes);
     wire::decode(bytes, id, name, rtype).is_ok()
 }

@@ -14,7 +14,7 @@ use hickory_proto::op::{Message, MessageType, OpCode, ResponseCode};
 use hickory_proto::rr::rdata::{NS, SOA, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use hickory_proto::serialize::binary::BinEncodable;
-use nomenta_core::names;
+use nomenta_core::name::dns;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::sync::Semaphore;
@@ -53,19 +53,19 @@ impl ChallengeZone {
     /// [`BadName`].
     pub fn new(zone: &str, servers: &[String]) -> Result<Self, BadName> {
         let name = |text: &str| {
-            let read = Name::from_ascii(names::normal(text)).map_err(|_| BadName(text.to_owned()));
+            let read = Name::from_ascii(dns::normal(text)).map_err(|_| BadName(text.to_owned()));
             read.map(|mut name| {
                 name.set_fqdn(true);
                 name
             })
         };
         let servers = servers.iter().map(|s| name(s)).collect::<Result<Vec<_>, _>>()?;
-        Ok(Self { zone: names::normal(zone), origin: name(zone)?, servers })
+        Ok(Self { zone: dns::normal(zone), origin: name(zone)?, servers })
     }
 
     /// The part of a question's name in front of the zone; `None` outside of it.
     fn host(&self, name: &Name) -> Option<String> {
-        let name = names::normal(&name.to_ascii());
+        let name = dns::normal(&name.to_ascii());
         if name == self.zone {
             return Some(String::new());
         }

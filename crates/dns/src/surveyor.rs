@@ -5,11 +5,13 @@ use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, SocketAddr};
 
 use futures::future::join_all;
-use nomenta_core::baseline::Baseline;
-use nomenta_core::hostname::Hostname;
-use nomenta_core::names;
-use nomenta_core::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Source};
-use nomenta_core::survey::{Authority, Delegation, Depth, Question, Survey, Target, ZoneView};
+use nomenta_core::judge::baseline::Baseline;
+use nomenta_core::name::dns;
+use nomenta_core::name::hostname::Hostname;
+use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
+use nomenta_core::reading::record::{Record, RecordData, RecordType};
+use nomenta_core::reading::survey::{Authority, Delegation, Survey, ZoneView};
+use nomenta_core::reading::target::{Depth, Question, Target};
 
 use crate::DnsConfig;
 use crate::ask::{Answered, Ask, Got};
@@ -253,7 +255,7 @@ impl Surveyor {
         // One address may serve under several names; it is asked once.
         let by_address: BTreeMap<_, _> = servers.iter().map(|s| (s.address, s)).collect();
         // Above and beside the zone only a resolver can answer.
-        let inside = list.iter().filter(|q| names::is_within(&q.name, apex));
+        let inside = list.iter().filter(|q| dns::is_within(&q.name, apex));
         let port = self.config.authority_port;
         let planned = |server: &Authority, question: &'a Question| {
             let Authority { name, address } = server.clone();
@@ -369,7 +371,7 @@ fn zone_view(host: &Hostname, located: Located) -> ZoneView {
         Located::Dead { zone, tried } => ZoneView::Unreachable { zone, tried },
         Located::Zone { apex, servers, by, delegation } => {
             let registered = host.registered();
-            if apex != registered && names::is_within(registered, &apex) {
+            if apex != registered && dns::is_within(registered, &apex) {
                 let server = format!("{} ({})", by.name, by.address);
                 let registered = registered.to_owned();
                 return ZoneView::Unregistered { registered, registry: apex, server };

@@ -6,9 +6,10 @@ use std::pin::Pin;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use nomenta_core::names;
-use nomenta_core::reading::{Rcode, Record, RecordData, RecordType};
-use nomenta_core::survey::{Authority, Delegation};
+use nomenta_core::name::dns;
+use nomenta_core::reading::answer::Rcode;
+use nomenta_core::reading::record::{Record, RecordData, RecordType};
+use nomenta_core::reading::survey::{Authority, Delegation};
 
 use crate::DnsConfig;
 use crate::ask::{Ask, Got};
@@ -111,7 +112,7 @@ impl Walker {
         let cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         let now = Instant::now();
         let known = |name| cache.get(name).filter(|cut| cut.expires > now).cloned();
-        names::climb(name).find_map(known).unwrap_or_else(|| self.root())
+        dns::climb(name).find_map(known).unwrap_or_else(|| self.root())
     }
 
     fn remember(&self, delegation: &Cut) {
@@ -126,7 +127,7 @@ impl Walker {
 
     fn forget(&self, zone: &str) {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
-        cache.retain(|cached, _| !names::is_within(zone, cached));
+        cache.retain(|cached, _| !dns::is_within(zone, cached));
     }
 
     fn descend<'a>(
@@ -148,7 +149,7 @@ impl Walker {
                     at = next;
                 } else if is_alias(&reply, asked) {
                     // An alias hides the zone's SOA; it cannot stand at an apex.
-                    asked = names::parent(asked);
+                    asked = dns::parent(asked);
                 } else {
                     return self.arrive(exchange, at, by, &reply, depth).await;
                 }
@@ -203,8 +204,8 @@ impl Walker {
             return None;
         }
         let points_down = |r: &&Record| {
-            let below = r.owner != zone && names::is_within(&r.owner, zone);
-            below && names::is_within(name, &r.owner) && matches!(r.data, RecordData::Ns(_))
+            let below = r.owner != zone && dns::is_within(&r.owner, zone);
+            below && dns::is_within(name, &r.owner) && matches!(r.data, RecordData::Ns(_))
         };
         let owner = reply.authority.iter().find(points_down)?.owner.clone();
         let set: Vec<_> = reply.authority.iter().filter(|r| r.owner == owner).collect();

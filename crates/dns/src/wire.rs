@@ -8,7 +8,8 @@ use hickory_proto::rr::rdata::opt::EdnsOption;
 use hickory_proto::rr::rdata::svcb::SvcParamValue;
 use hickory_proto::rr::{Name, RData, Record as WireRecord, RecordType as WireType};
 use hickory_proto::serialize::binary::{BinEncodable, BinEncoder};
-use nomenta_core::reading::{ExtendedError, Rcode, Record, RecordData, RecordType, Soa};
+use nomenta_core::reading::answer::{ExtendedError, Rcode};
+use nomenta_core::reading::record::{Record, RecordData, RecordType, Soa};
 
 /// Largest UDP reply asked for, which no link fragments (RFC 9715).
 const EDNS_PAYLOAD: u16 = 1232;

@@ -6,9 +6,9 @@ use std::path::PathBuf;
 use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::AcmeConfig;
 use nomenta_certs::keypair::KeyKind;
-use nomenta_core::form::Book;
-use nomenta_core::ingress::Platform;
-use nomenta_core::policy::Policy;
+use nomenta_core::judge::policy::Policy;
+use nomenta_core::name::platform::Platform;
+use nomenta_core::sheet::form::Book;
 use nomenta_dns::DnsConfig;
 use nomenta_dns::responder::ChallengeZone;
 

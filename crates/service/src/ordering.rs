@@ -5,9 +5,11 @@ use std::time::Duration;
 use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_certs::acme::{Acme, AcmeError, AcmeOrder, Answer};
 use nomenta_certs::{keypair, x509};
-use nomenta_core::certificate::{self, Method};
-use nomenta_core::evidence::Problem;
-use nomenta_core::{schedule, step};
+use nomenta_core::judge::certificate;
+use nomenta_core::judge::evidence::Problem;
+use nomenta_core::judge::schedule;
+use nomenta_core::judge::step;
+use nomenta_core::reading::method::Method;
 use nomenta_store::{Issued, Lease, NewChallenge, OrderRow};
 use tokio::sync::Mutex;
 use tokio::time::{Instant, sleep, timeout};
@@ -75,8 +77,8 @@ async fn register(app: &App) -> anyhow::Result<Vec<u8>> {
     let (_, credentials) = Acme::register(config).await?;
 
     let sealed = app.sealer.seal(ACCOUNT, &credentials);
-    app.store.keep_acme_account(&config.directory, &sealed).await?;
-    Ok(sealed)
+    // Another process may have been first; then its account is the one.
+    Ok(app.store.keep_acme_account(&config.directory, &sealed).await?)
 }
 
 /// Works on the open order of one domain.

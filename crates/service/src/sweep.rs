@@ -4,9 +4,10 @@
 use std::time::Duration;
 
 use chrono::{DateTime, Utc};
-use nomenta_core::hostname::Subject;
-use nomenta_core::schedule;
-use nomenta_core::survey::{Survey, Target};
+use nomenta_core::judge::schedule;
+use nomenta_core::name::subject::Subject;
+use nomenta_core::reading::survey::Survey;
+use nomenta_core::reading::target::Target;
 use nomenta_dns::Glance;
 use nomenta_store::{Glanced, Sight, Sweep};
 use tokio::time::interval;

@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 use chrono::{DateTime, TimeDelta, Utc};
 use futures::future::join_all;
 use nomenta_certs::acme::{AcmeError, Advice, Reason};
-use nomenta_core::certificate;
-use nomenta_core::evidence::Problem;
+use nomenta_core::judge::certificate;
+use nomenta_core::judge::evidence::Problem;
 use nomenta_store::{Advised, Revocation};
 use tokio::time::{sleep, timeout};
 

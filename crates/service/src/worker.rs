@@ -5,13 +5,16 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use chrono::Utc;
-use nomenta_core::schedule;
+use nomenta_core::judge::schedule;
 use nomenta_store::{Lease, StoreError, TaskKind};
 use thiserror::Error;
 use tokio::task::JoinSet;
 use tokio::time::{interval, sleep, timeout};
 
-use crate::{App, look, ordering, sweep};
+use crate::App;
+use crate::look;
+use crate::ordering;
+use crate::sweep;
 
 /// Tasks under way at once in one process.
 const AT_ONCE: usize = 48;

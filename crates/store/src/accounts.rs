@@ -3,7 +3,9 @@
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
 
-use crate::{Store, StoreError, edge};
+use crate::Store;
+use crate::StoreError;
+use crate::edge;
 
 /// A customer of the platform.
 #[derive(Clone, Debug)]

@@ -2,14 +2,18 @@
 //! renewal.
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::certificate::CertificateFacts;
-use nomenta_core::certificate::{Held, Origin};
+use nomenta_core::judge::certificate::CertificateFacts;
+use nomenta_core::judge::certificate::{Held, Origin};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
+use crate::DomainRecord;
+use crate::Store;
+use crate::StoreError;
+use crate::edge;
 use crate::events::{self, About, EventKind};
+use crate::orders;
 use crate::tasks::{self, TaskKind};
-use crate::{DomainRecord, Store, StoreError, edge, orders};
 
 /// While one process asks the CA for advice on a certificate, no other does.
 const ADVICE_TERM: Duration = Duration::minutes(5);

@@ -1,21 +1,22 @@
 //! Domains: taking in, loading, listing.
 
 use chrono::{DateTime, Utc};
-use nomenta_core::baseline::Baseline;
-use nomenta_core::domain::{Domain, Pair};
-use nomenta_core::evidence::Probe;
-use nomenta_core::gate::{GateName, Gates, Stage};
-use nomenta_core::hostname::Subject;
-use nomenta_core::survey::Survey;
-use nomenta_core::token::Token;
+use nomenta_core::judge::baseline::Baseline;
+use nomenta_core::judge::domain::{Domain, Pair};
+use nomenta_core::judge::evidence::Probe;
+use nomenta_core::judge::gate::{GateName, Gates, Stage};
+use nomenta_core::name::subject::Subject;
+use nomenta_core::name::token::Token;
+use nomenta_core::reading::survey::Survey;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use uuid::Uuid;
 
+use crate::Store;
+use crate::StoreError;
 use crate::events::{self, About, EventKind};
 use crate::ingresses::IngressColumns;
 use crate::tasks::{self, TaskKind};
-use crate::{Store, StoreError};
 
 /// A domain to take in.
 pub struct NewDomain<'a> {

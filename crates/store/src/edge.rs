@@ -3,7 +3,8 @@
 use sqlx::PgConnection;
 use uuid::Uuid;
 
-use crate::{Store, StoreError};
+use crate::Store;
+use crate::StoreError;
 
 /// How many changes are kept for edges that resume.
 const KEPT: i64 = 20_000;

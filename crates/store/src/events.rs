@@ -6,7 +6,8 @@ use sqlx::PgConnection;
 use sqlx::postgres::PgListener;
 use uuid::Uuid;
 
-use crate::{Store, StoreError};
+use crate::Store;
+use crate::StoreError;
 
 /// Serialises the writers of events, so that a reader who has seen number 7
 /// will never meet a 6 that was committed later.

@@ -1,9 +1,10 @@
 //! Where traffic must land, with every revision kept.
 
-use nomenta_core::ingress::{CanonicalHost, Ingress};
+use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use uuid::Uuid;
 
-use crate::{Store, StoreError};
+use crate::Store;
+use crate::StoreError;
 
 /// Columns of an ingress as they are stored.
 pub(crate) struct IngressColumns {

@@ -1,9 +1,10 @@
 //! The account at the CA, and how much of it may be used.
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::evidence::{Limit, Spent};
+use nomenta_core::judge::evidence::{Limit, Spent};
 
-use crate::{Store, StoreError};
+use crate::Store;
+use crate::StoreError;
 
 /// Over how long the budget of a registered domain counts.
 pub(crate) const DOMAIN_WINDOW: Duration = Duration::days(7);

@@ -3,7 +3,8 @@
 use chrono::{DateTime, Utc};
 use uuid::Uuid;
 
-use crate::{Store, StoreError};
+use crate::Store;
+use crate::StoreError;
 
 /// An access key, without its secret.
 #[derive(Clone, Debug)]

@@ -2,22 +2,27 @@
 //! transaction.
 
 use chrono::{DateTime, Utc};
-use nomenta_core::baseline::Baseline;
-use nomenta_core::drift::Drift;
-use nomenta_core::evidence::Probe;
-use nomenta_core::finding::Finding;
-use nomenta_core::gate::{GateName, GateState, Gates};
-use nomenta_core::step::Outcome;
-use nomenta_core::survey::Survey;
-use nomenta_core::token::Token;
-use nomenta_core::waiting::Wait;
+use nomenta_core::judge::baseline::Baseline;
+use nomenta_core::judge::drift::Drift;
+use nomenta_core::judge::evidence::Probe;
+use nomenta_core::judge::finding::Finding;
+use nomenta_core::judge::gate::{GateName, GateState, Gates};
+use nomenta_core::judge::step::Outcome;
+use nomenta_core::judge::waiting::Wait;
+use nomenta_core::name::token::Token;
+use nomenta_core::reading::survey::Survey;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
 use uuid::Uuid;
 
+use crate::DomainRecord;
+use crate::Lease;
+use crate::Store;
+use crate::StoreError;
+use crate::edge;
 use crate::events::{self, About, EventKind};
 use crate::orders::{self, NewOrder};
-use crate::{DomainRecord, Lease, Store, StoreError, edge, tasks};
+use crate::tasks;
 
 /// What a look found.
 pub struct Looked<'a> {

@@ -1,16 +1,20 @@
 //! Certificate orders, from opened to issued or refused.
 
 use chrono::{DateTime, Utc};
-use nomenta_core::certificate::{CertificateFacts, Method};
-use nomenta_core::evidence::{OrderState, Problem};
+use nomenta_core::judge::certificate::CertificateFacts;
+use nomenta_core::judge::evidence::{OrderState, Problem};
+use nomenta_core::reading::method::Method;
 use serde_json::json;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
+use crate::Lease;
+use crate::Store;
+use crate::StoreError;
+use crate::edge;
 use crate::events::{self, About, EventKind};
 use crate::issuer::{ACCOUNT_WINDOW, DOMAIN_WINDOW, Limits};
 use crate::tasks::{self, TaskKind};
-use crate::{Lease, Store, StoreError, edge};
 
 /// Serialises the placing of orders, so that no budget is overdrawn.
 const ORDER_LOCK: i64 = 0x6f72_6465;

@@ -2,14 +2,17 @@
 //! comes first, until they are done.
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::evidence::Problem;
+use nomenta_core::judge::evidence::Problem;
 use serde_json::json;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
+use crate::DomainRecord;
+use crate::Store;
+use crate::StoreError;
+use crate::edge;
 use crate::events::{self, About, EventKind};
 use crate::tasks::{self, TaskKind};
-use crate::{DomainRecord, Store, StoreError, edge};
 
 /// While one process carries a revocation out, no other does.
 const TERM: Duration = Duration::seconds(30);

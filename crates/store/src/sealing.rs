@@ -1,7 +1,8 @@
 //! Everything that is sealed: telling the right key from a wrong one, and
 //! sealing anew under another.
 
-use crate::{Store, StoreError};
+use crate::Store;
+use crate::StoreError;
 
 /// What a box holds.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -2,11 +2,12 @@
 //! the queue is written.
 
 use chrono::{DateTime, Utc};
-use nomenta_core::gate::Stage;
+use nomenta_core::judge::gate::Stage;
 use uuid::Uuid;
 
+use crate::Store;
+use crate::StoreError;
 use crate::tasks::LEASE_SECONDS;
-use crate::{Store, StoreError};
 
 /// The right to glance at some domains until the lease runs out.
 #[derive(Clone, Debug)]

@@ -5,7 +5,8 @@ use chrono::{DateTime, Utc};
 use sqlx::PgConnection;
 use uuid::Uuid;
 
-use crate::{Store, StoreError};
+use crate::Store;
+use crate::StoreError;
 
 /// How long a lease lasts without being renewed, in seconds.
 pub(crate) const LEASE_SECONDS: f64 = 12.0;

@@ -4,8 +4,8 @@ use std::fmt;
 use std::str::FromStr;
 
 use anyhow::{bail, ensure};
-use nomenta_core::names;
-use nomenta_core::reading::{RecordData, RecordType};
+use nomenta_core::name::dns;
+use nomenta_core::reading::record::{RecordData, RecordType};
 use nomenta_core::sheet::{Line, Purpose, Sheet, Way};
 
 use crate::forwarder::FORWARDER;
@@ -141,7 +141,7 @@ pub async fn publish(zones: &Zones, sheet: &Sheet, mistake: Option<Mistake>) -> 
     if mistake == Some(Mistake::DnssecBroken) {
         let data = RecordData::Ds(4711);
         let signer = Change::Add { owner: zone.to_owned(), ttl: TTL, data };
-        zones.update(names::parent(zone), &[signer]).await?;
+        zones.update(dns::parent(zone), &[signer]).await?;
     }
     Ok(())
 }
@@ -180,7 +180,7 @@ fn mail(zone: &str) -> RecordData {
 /// If the registry refuses.
 pub async fn abandon(zones: &Zones, zone: &str) -> anyhow::Result<()> {
     let dead = format!("ns1.gone-{}", zone.replace('.', "-"));
-    let parent = names::parent(zone);
+    let parent = dns::parent(zone);
     zones.delegate(zone, &[(format!("{dead}.{parent}"), SILENT)]).await
 }
 
@@ -217,10 +217,10 @@ fn cleared(sheet: &Sheet) -> Vec<Change> {
         doubled(host),
         doubled(&sheet.challenge),
         misplaced(sheet),
-        format!("*.{}", names::parent(host)),
+        format!("*.{}", dns::parent(host)),
     ]
     .into_iter()
-    .filter(|owner| names::is_within(owner, zone))
+    .filter(|owner| dns::is_within(owner, zone))
     .map(|owner| Change::Clear { owner })
     .collect()
 }
@@ -342,7 +342,7 @@ fn records(sheet: &Sheet, mistake: Option<Mistake>) -> anyhow::Result<Vec<Change
         }
         Some(Mistake::WildcardAnswers) => {
             sub("A wildcard in its place")?;
-            let owner = format!("*.{}", names::parent(host));
+            let owner = format!("*.{}", dns::parent(host));
             vec![Change::Add { owner, ttl: TTL, data: RecordData::A(FORMER) }]
         }
         Some(Mistake::HttpsRecordStray) => {

@@ -6,7 +6,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
-use nomenta_core::hostname::{Hostname, Subject};
+use nomenta_core::name::hostname::Hostname;
+use nomenta_core::name::subject::Subject;
 use nomenta_core::sheet::{Purpose, Sheet};
 use reqwest::{Client, Method, StatusCode};
 use serde::{Deserialize, Serialize};
@@ -14,14 +15,19 @@ use serde_json::{Value, json};
 use tokio::time::Instant;
 use tokio_util::sync::CancellationToken;
 
+use crate::Daemon;
+use crate::Layout;
+use crate::World;
+use crate::Zones;
 use crate::cast::{ACCOUNTS, Act, PARTS, Part};
+use crate::customer;
 use crate::customer::Mistake;
 use crate::edge::{Edge, EdgeConfig};
 use crate::layout::{EDGE, PLATFORM};
 use crate::service::ServiceSetup;
 use crate::tls::Authority;
+use crate::wait_for;
 use crate::zones::servers;
-use crate::{Daemon, Layout, World, Zones, customer, wait_for};
 
 /// How the demo is run.
 pub struct DemoOptions {

@@ -22,7 +22,9 @@ use tokio::net::TcpListener;
 use tokio::sync::watch;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
-use crate::{Layout, pebble, tls};
+use crate::Layout;
+use crate::pebble;
+use crate::tls;
 
 /// A running front; dropping it ends it.
 pub struct IssuerFront {

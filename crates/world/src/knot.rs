@@ -12,11 +12,12 @@ use futures::FutureExt;
 use nix::sys::signal::Signal;
 use tokio::sync::Mutex;
 
+use crate::Layout;
 use crate::daemon::{self, Daemon};
 use crate::layout::{OPERATORS, PRIMARY, REGISTRY, ROOT};
+use crate::wait_for;
 use crate::watch::Watched;
 use crate::zones::replies;
-use crate::{Layout, wait_for};
 
 /// One Knot process.
 struct Instance {

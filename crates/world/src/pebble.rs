@@ -11,9 +11,10 @@ use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::json;
 
+use crate::Layout;
 use crate::daemon::{self, Daemon};
+use crate::wait_for;
 use crate::watch::{Said, Watch, Watched};
-use crate::{Layout, wait_for};
 
 /// A domain that this CA's policy has no place for.
 pub const EMBARGOED: &str = "embargo.test";

@@ -6,9 +6,10 @@ use anyhow::Context;
 use futures::FutureExt;
 use nix::sys::signal::Signal;
 
+use crate::Layout;
 use crate::daemon::{self, Daemon};
+use crate::wait_for;
 use crate::watch::Watched;
-use crate::{Layout, wait_for};
 
 const SUPERUSER: &str = "nomenta";
 

@@ -7,8 +7,10 @@ use std::time::Duration;
 use nix::sys::signal::Signal;
 use tokio::process::Command;
 
+use crate::Daemon;
+use crate::Layout;
 use crate::layout::{CHALLENGES, ROOT};
-use crate::{Daemon, Layout, wait_for};
+use crate::wait_for;
 
 /// Issuer name of the world's certification authority in CAA records.
 pub const CA_IDENTITY: &str = "stampworks-ca.example";

@@ -6,11 +6,12 @@ use std::time::Duration;
 use futures::FutureExt;
 use nix::sys::signal::Signal;
 
+use crate::Layout;
 use crate::daemon::{self, Daemon};
 use crate::layout::{CHALLENGES, PRIMARY};
+use crate::wait_for;
 use crate::watch::Watched;
 use crate::zones::answers;
-use crate::{Layout, wait_for};
 
 /// Starts them, each trusting `anchors`.
 pub(crate) async fn start(layout: &Layout, anchors: &str) -> anyhow::Result<Vec<Watched>> {

@@ -11,17 +11,20 @@ use hickory_proto::rr::rdata::svcb::{IpHint, SVCB, SvcParamKey, SvcParamValue};
 use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, MX, NS, NULL, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use hickory_proto::serialize::binary::BinEncodable;
-use nomenta_core::names;
-use nomenta_core::reading::RecordData;
+use nomenta_core::name::dns;
+use nomenta_core::reading::record::RecordData;
 use tokio::net::UdpSocket;
 use tokio::sync::Mutex;
 use tokio::time::timeout;
 
+use crate::Layout;
+use crate::knot;
 use crate::layout::{
     CHALLENGES, EDGE, FORMER, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT,
     SLACKWATER, TIDEWELL,
 };
-use crate::{Layout, knot, odd, wait_for};
+use crate::odd;
+use crate::wait_for;
 
 /// TTL of delegations and name servers, in seconds.
 const TTL: u32 = 20;
@@ -223,12 +226,12 @@ impl Zones {
     /// # Errors
     /// If Knot refuses.
     pub async fn delegate(&self, zone: &str, servers: &[(String, Ipv4Addr)]) -> anyhow::Result<()> {
-        let parent = names::parent(zone);
+        let parent = dns::parent(zone);
         let mut changes = vec![Change::Clear { owner: zone.into() }];
         for (name, ip) in servers {
             let data = RecordData::Ns(name.clone());
             changes.push(Change::Add { owner: zone.into(), ttl: TTL, data });
-            if names::is_within(name, parent) {
+            if dns::is_within(name, parent) {
                 changes.push(Change::Add { owner: name.clone(), ttl: TTL, data: RecordData::A(*ip) });
             }
         }
@@ -238,7 +241,7 @@ impl Zones {
         wait_for(&format!("the registry delegating {zone}"), Duration::from_secs(20), || async {
             let Ok(reply) = ask(registry, zone, RecordType::NS).await else { return false };
             let ns = reply.name_servers().iter().filter_map(|r| r.data().as_ns());
-            ns.map(|n| names::normal(&n.0.to_ascii())).collect::<BTreeSet<_>>() == wanted
+            ns.map(|n| dns::normal(&n.0.to_ascii())).collect::<BTreeSet<_>>() == wanted
         })
         .await
     }

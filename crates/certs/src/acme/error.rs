@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use instant_acme::Error;
-use nomenta_core::evidence::{Problem, Subproblem};
+use nomenta_core::judge::evidence::{Problem, Subproblem};
 use thiserror::Error as ThisError;
 
 use super::transport::{RetryAfter, TransportError};

@@ -6,8 +6,8 @@ use std::time::Duration;
 use base64::Engine;
 use base64::prelude::BASE64_URL_SAFE_NO_PAD;
 use instant_acme::{AuthorizationStatus, ChallengeType, Error, Order, OrderStatus, RetryPolicy};
-use nomenta_core::certificate::Method;
-use nomenta_core::evidence::{Problem, Subproblem};
+use nomenta_core::judge::evidence::{Problem, Subproblem};
+use nomenta_core::reading::method::Method;
 use sha2::{Digest, Sha256};
 
 use super::error::ours;

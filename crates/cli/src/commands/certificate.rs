@@ -6,9 +6,9 @@ use std::time::Duration;
 
 use anyhow::Context;
 use chrono::{DateTime, Utc};
-use nomenta_core::certificate::{Held, Origin};
-use nomenta_core::evidence::Probe;
-use nomenta_core::preflight::{Check, CheckState};
+use nomenta_core::judge::certificate::{Held, Origin};
+use nomenta_core::judge::evidence::Probe;
+use nomenta_core::judge::preflight::{Check, CheckState};
 use nomenta_service::dto::{
     BroughtCertificate, CertificateDay, CertificateView, FleetCertificate, IssuerAccount, NewRevocation,
     OrderView, Revoked,

@@ -1,7 +1,7 @@
 //! `demo`: the world on loopback, and its customers.
 
 use anyhow::Context;
-use nomenta_core::hostname::Hostname;
+use nomenta_core::name::hostname::Hostname;
 use nomenta_service::dto::SheetView;
 use nomenta_world::{Layout, Zones, customer, demo};
 

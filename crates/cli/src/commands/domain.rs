@@ -122,7 +122,7 @@ pub(super) fn path(host: &str, rest: &str) -> String {
 /// A host as it may stand in a path, whatever was pasted: the service gives
 /// the same answer to a bad one as to a bad one typed in a form.
 fn encoded(host: &str) -> String {
-    match nomenta_core::hostname::Subject::parse(host) {
+    match nomenta_core::name::subject::Subject::parse(host) {
         Ok(subject) => subject.to_string(),
         Err(_) => Value::from(host).to_string().bytes().map(|b| format!("%{b:02X}")).collect(),
     }

@@ -1,8 +1,8 @@
 //! `findings`: the catalogue, which needs no service.
 
-use nomenta_core::finding::Entry;
-use nomenta_core::findings::CATALOGUE;
-use nomenta_core::gate::GateName;
+use nomenta_core::judge::finding::Entry;
+use nomenta_core::judge::findings::CATALOGUE;
+use nomenta_core::judge::gate::GateName;
 use serde::Serialize;
 
 use crate::Done;

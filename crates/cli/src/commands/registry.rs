@@ -1,6 +1,6 @@
 //! `account`, `site`, `ingress` and `key`.
 
-use nomenta_core::ingress::Ingress;
+use nomenta_core::sheet::ingress::Ingress;
 use nomenta_service::dto::{
     AccessKey, Account, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, Targets,
 };

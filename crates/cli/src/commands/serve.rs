@@ -8,11 +8,11 @@ use anyhow::{Context, ensure};
 use chrono::Duration as Span;
 use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::{AcmeConfig, CallLimits, ExternalAccount};
-use nomenta_core::certificate::Method;
-use nomenta_core::form::Book;
-use nomenta_core::ingress::Platform;
-use nomenta_core::names;
-use nomenta_core::policy::Policy;
+use nomenta_core::judge::policy::Policy;
+use nomenta_core::name::dns;
+use nomenta_core::name::platform::Platform;
+use nomenta_core::reading::method::Method;
+use nomenta_core::sheet::form::Book;
 use nomenta_dns::responder::ChallengeZone;
 use nomenta_dns::{DnsConfig, Egress, Politeness};
 use nomenta_service::{BootKey, ChallengeDns, Role, ServiceConfig};
@@ -87,10 +87,10 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             .context("No sealing key was given")?,
         former_sealing_key: secret(options.former_sealing_key, options.former_sealing_key_file.as_deref())?,
         platform: Platform {
-            zone: names::normal(&options.platform_zone),
+            zone: dns::normal(&options.platform_zone),
             brand: options.brand,
-            proof_zone: options.proof_zone.as_deref().map(names::normal),
-            acme_zone: options.acme_zone.as_deref().map(names::normal),
+            proof_zone: options.proof_zone.as_deref().map(dns::normal),
+            acme_zone: options.acme_zone.as_deref().map(dns::normal),
             dns_for_all: options.validation == Method::Dns,
         },
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),

@@ -214,7 +214,7 @@ fn operations_have_their_pages_and_the_document_describes_the_calls() {
             assert!(document["paths"].get(path).is_some(), "{path} is not described");
         }
         let catalogue = service.get("findings").await.1;
-        assert_eq!(catalogue.as_array().map(Vec::len), Some(nomenta_core::findings::CATALOGUE.len()));
+        assert_eq!(catalogue.as_array().map(Vec::len), Some(nomenta_core::judge::findings::CATALOGUE.len()));
     });
 }
 

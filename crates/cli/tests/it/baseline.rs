@@ -1,6 +1,6 @@
 //! The baseline: the customer's records before anything was changed.
 
-use nomenta_core::reading::RecordData;
+use nomenta_core::reading::record::RecordData;
 use nomenta_core::zonefile::ZoneFile;
 use nomenta_world::customer;
 use nomenta_world::zones::Change;

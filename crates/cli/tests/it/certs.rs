@@ -9,7 +9,7 @@ use nomenta_certs::acme::{Acme, AcmeConfig, AcmeError, CallLimits};
 use nomenta_certs::keypair::{self, KeyKind};
 use nomenta_certs::seal::Sealer;
 use nomenta_certs::{Expected, Prober, ProberConfig, x509};
-use nomenta_core::certificate::Method;
+use nomenta_core::reading::method::Method;
 use nomenta_dns::Egress;
 use nomenta_world::customer;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};

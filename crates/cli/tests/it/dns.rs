@@ -3,9 +3,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use nomenta_core::hostname::Hostname;
-use nomenta_core::reading::{Outcome, Rcode, RecordData, RecordType};
-use nomenta_core::survey::{Depth, Target, ZoneView};
+use nomenta_core::name::hostname::Hostname;
+use nomenta_core::reading::answer::{Outcome, Rcode};
+use nomenta_core::reading::record::{RecordData, RecordType};
+use nomenta_core::reading::survey::ZoneView;
+use nomenta_core::reading::target::{Depth, Target};
 use nomenta_dns::{DnsConfig, Egress, Glance, Politeness, Surveyor, Transport, Vantage};
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::zones::{Change, servers};
@@ -217,7 +219,8 @@ fn a_vantage_with_another_certificate_is_not_believed() {
             .await;
         let told = |name: &str| {
             let of = survey.readings.iter().filter(|r| r.source.to_string() == name);
-            of.filter_map(nomenta_core::reading::Reading::failure).collect::<std::collections::BTreeSet<_>>()
+            of.filter_map(nomenta_core::reading::answer::Reading::failure)
+                .collect::<std::collections::BTreeSet<_>>()
         };
         let told_south = told("south");
         assert!(
@@ -255,8 +258,9 @@ fn equal_questions_are_sent_once_and_a_server_is_asked_no_faster_than_allowed() 
         let target = target(&zone);
         let (one, two) =
             tokio::join!(surveyor.survey(&target, Depth::Full), surveyor.survey(&target, Depth::Full));
-        let vantage =
-            |s: &nomenta_core::survey::Survey| s.readings.iter().filter(|r| !r.source.is_authority()).count();
+        let vantage = |s: &nomenta_core::reading::survey::Survey| {
+            s.readings.iter().filter(|r| !r.source.is_authority()).count()
+        };
         assert_eq!(vantage(&one), vantage(&two));
         let asked = asked.lock().expect("a lock");
         let mut questions: Vec<_> = asked.iter().map(|(_, q)| q.clone()).collect();

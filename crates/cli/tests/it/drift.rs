@@ -1,7 +1,7 @@
 //! A live domain is watched: what changes is told from what to what, the gate
 //! lapses, and it passes again by itself.
 
-use nomenta_core::reading::RecordData;
+use nomenta_core::reading::record::RecordData;
 use nomenta_world::customer;
 use nomenta_world::wait_for;
 use nomenta_world::zones::Change;

@@ -6,7 +6,7 @@ use std::net::{IpAddr, Ipv4Addr};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use nomenta_core::reading::RecordData;
+use nomenta_core::reading::record::RecordData;
 use nomenta_world::zones::Change;
 use nomenta_world::{customer, wait_for};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};

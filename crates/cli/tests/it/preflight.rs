@@ -1,8 +1,8 @@
 //! Everything that would make the CA say no is found before it is asked: the
 //! CA's own log is the witness.
 
-use nomenta_core::names;
-use nomenta_core::reading::RecordData;
+use nomenta_core::name::dns;
+use nomenta_core::reading::record::RecordData;
 use nomenta_core::sheet::{Purpose, Sheet};
 use nomenta_world::customer::{self, Mistake};
 use nomenta_world::wait_for;
@@ -125,7 +125,7 @@ async fn held_back(wrong: RecordData, code: &str, says: &str) {
     let (world, service) = (&stage().world, &stage().service);
     let host = fresh_zone("held-back");
     world.zones.register(&host).await.expect("registered");
-    let at = if matches!(wrong, RecordData::Ds(_)) { names::parent(&host) } else { &host };
+    let at = if matches!(wrong, RecordData::Ds(_)) { dns::parent(&host) } else { &host };
     let add = Change::Add { owner: host.clone(), ttl: 5, data: wrong };
     world.zones.update(at, &[add]).await.expect("updated");
     let sheet = service.enrol(world, &host).await;

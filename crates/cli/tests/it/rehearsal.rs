@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use futures::future::join_all;
-use nomenta_core::finding::EditKind;
+use nomenta_core::judge::finding::EditKind;
 use nomenta_core::rehearsal::Rehearsal;
 use nomenta_core::sheet::SHEET_TTL;
 use nomenta_core::zonefile::{self, ZoneFile};

@@ -8,7 +8,7 @@ use std::process::Output;
 use std::sync::{Arc, LazyLock, OnceLock};
 use std::time::Duration;
 
-use nomenta_core::hostname::Hostname;
+use nomenta_core::name::hostname::Hostname;
 use nomenta_core::sheet::Sheet;
 use nomenta_world::edge::{Edge, EdgeConfig};
 use nomenta_world::layout::{EDGE, PLATFORM};

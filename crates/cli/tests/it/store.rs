@@ -2,16 +2,19 @@
 
 use chrono::{Duration, Utc};
 use futures::future::join_all;
-use nomenta_core::certificate::{CertificateFacts, Method};
-use nomenta_core::evidence::{Evidence, OrderState, Problem};
-use nomenta_core::finding::{Finding, Severity};
-use nomenta_core::gate::{GateName, GateState, Stage};
-use nomenta_core::hostname::Subject;
-use nomenta_core::ingress::{CanonicalHost, Ingress, Platform};
-use nomenta_core::policy::Policy;
-use nomenta_core::step::{self, Outcome};
-use nomenta_core::survey::{Depth, Survey, ZoneView};
-use nomenta_core::token::Token;
+use nomenta_core::judge::certificate::CertificateFacts;
+use nomenta_core::judge::evidence::{Evidence, OrderState, Problem};
+use nomenta_core::judge::finding::{Finding, Severity};
+use nomenta_core::judge::gate::{GateName, GateState, Stage};
+use nomenta_core::judge::policy::Policy;
+use nomenta_core::judge::step::{self, Outcome};
+use nomenta_core::name::platform::Platform;
+use nomenta_core::name::subject::Subject;
+use nomenta_core::name::token::Token;
+use nomenta_core::reading::method::Method;
+use nomenta_core::reading::survey::{Survey, ZoneView};
+use nomenta_core::reading::target::Depth;
+use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::{
     DomainRecord, Issued, Lease, Limits, Looked, NewChallenge, NewDomain, NewOrder, NewSite, RosterFilter,
     Store, StoreError, TaskKind,

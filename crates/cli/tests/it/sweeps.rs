@@ -3,9 +3,9 @@
 use std::path::Path;
 
 use chrono::{Duration, Utc};
-use nomenta_core::hostname::Subject;
-use nomenta_core::reading::RecordData;
-use nomenta_core::token::Token;
+use nomenta_core::name::subject::Subject;
+use nomenta_core::name::token::Token;
+use nomenta_core::reading::record::RecordData;
 use nomenta_store::{Glanced, StoreError};
 use nomenta_world::zones::Change;
 use nomenta_world::{customer, wait_for};

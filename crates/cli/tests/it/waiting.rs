@@ -6,8 +6,8 @@ use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use futures::future::join_all;
-use nomenta_core::reading::RecordData;
-use nomenta_core::waiting::Wait;
+use nomenta_core::judge::waiting::Wait;
+use nomenta_core::reading::record::RecordData;
 use nomenta_world::customer;
 use nomenta_world::wait_for;
 use nomenta_world::zones::Change;

@@ -4,20 +4,26 @@ use std::net::IpAddr;
 
 use chrono::{DateTime, Duration, Utc};
 
-use crate::certificate::{CertificateFacts, Held, Origin};
-use crate::domain::Domain;
-use crate::evidence::{Evidence, OrderState, ProbeResult};
-use crate::finding::{Case, Edit, Finding};
-use crate::findings;
-use crate::gate::Gates;
-use crate::hostname::Hostname;
-use crate::ingress::{CanonicalHost, Ingress, Platform};
-use crate::names;
-use crate::policy::Policy;
-use crate::reading::{Outcome, Rcode, Reading, Record, RecordData, RecordType, Soa, Source};
+use crate::judge::case::Case;
+use crate::judge::certificate::{CertificateFacts, Held, Origin};
+use crate::judge::domain::Domain;
+use crate::judge::edit::Edit;
+use crate::judge::evidence::{Evidence, OrderState, ProbeResult};
+use crate::judge::finding::Finding;
+use crate::judge::findings;
+use crate::judge::gate::Gates;
+use crate::judge::policy::Policy;
+use crate::name::dns::{self, DnsName};
+use crate::name::hostname::Hostname;
+use crate::name::platform::Platform;
+use crate::name::token::Token;
+use crate::reading::answer::{Outcome, Rcode, Reading, Source};
+use crate::reading::record::{Record, RecordData, RecordType, Soa};
+use crate::reading::survey::{Authority, Delegation, Survey, ZoneView};
+use crate::reading::target::Depth;
+use crate::reading::view::HostView;
 use crate::sheet::Sheet;
-use crate::survey::{Authority, Delegation, Depth, HostView, Survey, ZoneView};
-use crate::token::Token;
+use crate::sheet::ingress::{CanonicalHost, Ingress};
 
 const ZONE: &str = "onswick.example";
 
@@ -77,7 +83,7 @@ pub fn domain(host: &str) -> Domain {
 }
 
 pub fn sheet(host: &str) -> Sheet {
-    domain(host).sheet(&platform(), ZONE)
+    domain(host).sheet(&platform(), &ZONE.into())
 }
 
 pub fn certificate(host: &str) -> CertificateFacts {
@@ -129,7 +135,7 @@ pub fn healthy(host: &str) -> Vec<&'static str> {
 pub fn record(line: &str) -> Record {
     let (host, rest) = line.split_once(' ').expect("host");
     let (rtype, value) = rest.split_once(' ').expect("type");
-    let owner = if host == "@" { ZONE.to_owned() } else { format!("{host}.{ZONE}") };
+    let owner = if host == "@" { DnsName::new(ZONE) } else { DnsName::new(ZONE).child(host) };
     let data = match rtype {
         "A" => RecordData::A(value.parse().expect("address")),
         "AAAA" => RecordData::Aaaa(value.parse().expect("address")),
@@ -146,7 +152,7 @@ pub fn record(line: &str) -> Record {
         }
         "HTTPS" => {
             let hints = value.split(' ').skip(1).map(|a| a.parse().expect("address")).collect();
-            let target = value.split(' ').next().unwrap_or("").trim_matches('.').into();
+            let target = DnsName::new(value.split(' ').next().unwrap_or("").trim_matches('.'));
             RecordData::Https { priority: 1, target, hints }
         }
         "SOA" => {
@@ -160,7 +166,7 @@ pub fn record(line: &str) -> Record {
 
 pub fn authority(number: u8) -> Source {
     Source::Authority {
-        server: format!("ns{number}.harrowdns.example"),
+        server: DnsName::new(format!("ns{number}.harrowdns.example")),
         address: [127, 53, 2, number].into(),
     }
 }
@@ -172,7 +178,7 @@ fn found() -> ZoneView {
 /// A zone with one server that answers, delegated by `parent` to `servers`.
 pub fn delegated(apex: &str, parent: &str, servers: &[&str]) -> ZoneView {
     let server = Authority { name: "ns1.harrowdns.example".into(), address: [127, 53, 2, 1].into() };
-    let servers_above = servers.iter().map(|s| (*s).to_owned()).collect();
+    let servers_above = servers.iter().map(DnsName::new).collect();
     let delegation = Delegation { parent: parent.into(), servers: servers_above };
     ZoneView::Found { apex: apex.into(), servers: vec![server], delegation: Some(delegation) }
 }
@@ -188,11 +194,12 @@ pub fn seen(vantage: &str, name: &str, rtype: RecordType, data: &[RecordData]) -
 /// Answers as a name server gives them: a CNAME for every type, and wildcards
 /// for names that nothing stands at or under (RFC 4592).
 fn answers(records: &[Record], name: &str, rtype: RecordType) -> Vec<Record> {
-    let exists = records.iter().any(|r| names::is_within(&r.owner, name));
-    let star = format!("*.{}", names::parent(name));
+    let exists = records.iter().any(|r| dns::is_within(&r.owner, name));
+    let star = format!("*.{}", dns::parent(name));
     let fits = |r: &&Record| {
         let kind = r.data.type_name();
-        (r.owner == name || (!exists && r.owner == star)) && (kind == rtype.to_string() || kind == "CNAME")
+        (r.owner == name || (!exists && r.owner == star.as_str()))
+            && (kind == rtype.as_str() || kind == "CNAME")
     };
     records.iter().filter(fits).map(|r| Record { owner: name.into(), ..r.clone() }).collect()
 }
@@ -223,7 +230,8 @@ pub fn survey(host: &str, lines: &[&str]) -> Survey {
 pub fn survey_of(domain: &Domain, lines: &[&str]) -> Survey {
     let records: Vec<_> = lines.iter().map(|l| record(l)).collect();
     let readings = readings_of(domain, &authority(1), &records);
-    let (host, routed) = (domain.host.clone(), domain.routed());
+    let host = domain.host.clone();
+    let routed = domain.routed();
     Survey { host, at: now(), zone: found(), readings, routed, depth: Depth::Full }
 }
 
@@ -240,7 +248,7 @@ pub fn survey_spread(host: &str, lines: &[&str], seeing: usize, all: usize) -> S
         read.extend(readings(host, &source, held));
     }
     let host = Hostname::parse(host).expect("valid");
-    let routed = host.to_string();
+    let routed = DnsName::from(&host);
     Survey { host, at: now(), zone: found(), readings: read, routed, depth: Depth::Full }
 }
 
@@ -294,13 +302,13 @@ pub fn todo(host: &str, lines: &[&str]) -> Vec<Edit> {
 
 /// The customer's list for a domain of any kind.
 pub fn todo_of(domain: &Domain, survey: &Survey) -> Vec<Edit> {
-    let list = |case: &Case<'_>| crate::todo::list(case, &findings::diagnose(case));
+    let list = |case: &Case<'_>| crate::judge::todo::list(case, &findings::diagnose(case));
     run(domain, survey, OrderState::None, list)
 }
 
 /// What each vantage sees or holds.
-pub fn waits(host: &str, survey: &Survey) -> Vec<crate::waiting::Wait> {
-    run(&domain(host), survey, OrderState::None, crate::waiting::waits)
+pub fn waits(host: &str, survey: &Survey) -> Vec<crate::judge::waiting::Wait> {
+    run(&domain(host), survey, OrderState::None, crate::judge::waiting::waits)
 }
 
 /// Judges by what else was learned beside the survey.
@@ -324,17 +332,7 @@ fn run_by<T>(
     policy: &Policy,
     then: impl Fn(&Case<'_>) -> T,
 ) -> T {
-    let platform = platform();
-    let sheet = domain.sheet(&platform, survey.apex().unwrap_or(ZONE));
-    then(&Case {
-        domain,
-        platform: &platform,
-        sheet: &sheet,
-        survey,
-        evidence: &evidence,
-        policy,
-        now: now(),
-    })
+    then(&Case::new(domain, &platform(), survey, &evidence, policy, now()))
 }
 
 pub fn codes(found: &[Finding]) -> Vec<&str> {

@@ -3,6 +3,7 @@
 use std::ops::{Range, RangeInclusive};
 
 use super::ZoneError;
+use super::fault::Fault;
 
 /// A word of the file.
 #[derive(Clone, Debug)]
@@ -19,6 +20,7 @@ impl Token {
         let mut octets = Vec::with_capacity(self.raw.len());
         let bytes = self.raw.as_bytes();
         let mut at = 0;
+
         while let Some(byte) = bytes.get(at) {
             let digits = bytes.get(at + 1..at + 4).filter(|d| d.iter().all(u8::is_ascii_digit));
             match (byte, digits) {
@@ -70,9 +72,12 @@ impl<'a> Lines<'a> {
     /// Reads up to the end of a line that is not inside parentheses.
     fn logical(&mut self) -> Result<Logical, ZoneError> {
         let bytes = self.text.as_bytes();
-        let (start, first) = (self.at, self.line);
+        let start = self.at;
+        let first = self.line;
         let indented = bytes.get(start).is_some_and(|b| matches!(b, b' ' | b'\t'));
-        let (mut tokens, mut open) = (Vec::new(), None);
+        let mut tokens = Vec::new();
+        let mut open = None;
+
         while let Some(byte) = bytes.get(self.at) {
             match byte {
                 b'\n' => {
@@ -88,7 +93,7 @@ impl<'a> Lines<'a> {
                     open.get_or_insert(self.line);
                     self.at += 1;
                 }
-                b')' if open.is_none() => return Err(self.wrong("A closing parenthesis has no opening one.")),
+                b')' if open.is_none() => return Err(self.wrong(Fault::Unopened)),
                 b')' => {
                     open = None;
                     self.at += 1;
@@ -96,9 +101,9 @@ impl<'a> Lines<'a> {
                 _ => tokens.push(self.token()?),
             }
         }
+
         if let Some(line) = open {
-            let reason = "The parenthesis is not closed. Add ) behind the last value.".into();
-            return Err(ZoneError { line, reason });
+            return Err(ZoneError { line, fault: Fault::Unclosed });
         }
         let ended = bytes[..self.at].last() == Some(&b'\n') && self.at > start;
         let last = if ended { self.line - 1 } else { self.line };
@@ -116,11 +121,8 @@ impl<'a> Lines<'a> {
         let start = self.at;
         let from = start + usize::from(quoted);
         let mut at = from;
-        let ends = |byte: u8| match quoted {
-            true => matches!(byte, b'"' | b'\n'),
-            false => matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b';' | b'(' | b')' | b'"'),
-        };
-        while let Some(byte) = bytes.get(at).copied().filter(|b| !ends(*b)) {
+
+        while let Some(byte) = bytes.get(at).copied().filter(|byte| !ends_token(*byte, quoted)) {
             // An escaped line end is none.
             at += if byte == b'\\' && bytes.get(at + 1).is_some_and(|b| *b != b'\n') { 2 } else { 1 };
         }
@@ -128,17 +130,25 @@ impl<'a> Lines<'a> {
         while !self.text.is_char_boundary(at) {
             at += 1;
         }
+
         let raw = self.text[from..at].to_owned();
         if quoted && bytes.get(at) != Some(&b'"') {
-            return Err(self.wrong("The quotation mark is not closed on its line."));
+            return Err(self.wrong(Fault::Unquoted));
         }
         self.at = at + usize::from(quoted);
         Ok(Token { raw, quoted, span: start..self.at })
     }
 
-    fn wrong(&self, reason: &str) -> ZoneError {
-        ZoneError { line: self.line, reason: reason.to_owned() }
+    fn wrong(&self, fault: Fault) -> ZoneError {
+        ZoneError { line: self.line, fault }
     }
+}
+
+fn ends_token(byte: u8, quoted: bool) -> bool {
+    if quoted {
+        return matches!(byte, b'"' | b'\n');
+    }
+    matches!(byte, b' ' | b'\t' | b'\r' | b'\n' | b';' | b'(' | b')' | b'"')
 }
 
 impl Iterator for Lines<'_> {
@@ -199,7 +209,7 @@ mod tests {
         assert_eq!(words("a\\").len(), 1);
         for text in ["\"", "a \"b\\", "a \"b\nc\""] {
             let told = Lines::new(text).find_map(Result::err).expect(text);
-            assert!(told.reason.contains("quotation mark"), "{told}");
+            assert!(told.fault.to_string().contains("quotation mark"), "{told}");
         }
     }
 }

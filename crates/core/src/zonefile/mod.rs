@@ -1,39 +1,44 @@
 //! Reading master files (RFC 1035, section 5), with the place of every record
 //! kept, so that a file can be amended without touching anything else in it.
 
+mod amend;
+mod fault;
 mod lines;
+pub mod text;
 mod values;
 
 use std::ops::{Range, RangeInclusive};
 
-use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::names;
-use crate::reading::{Record, RecordData};
+use self::lines::{Lines, Logical, Token};
+use self::values::{data, name, seconds};
+use crate::name::dns::DnsName;
+use crate::reading::record::{Record, RecordData};
 
-use lines::{Lines, Logical};
-pub use values::value;
-use values::{data, name, seconds};
+pub use self::amend::Fate;
+pub use self::fault::Fault;
+pub use self::values::value;
 
 /// TTL where a file states none and has no SOA to take it from, in seconds.
 const DEFAULT_TTL: u32 = 3600;
 
 /// Why a file cannot be read.
-#[derive(Clone, Debug, PartialEq, Eq, Error, Serialize, Deserialize)]
-#[error("Line {line}: {reason}")]
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("Line {line}: {fault}")]
 pub struct ZoneError {
     /// The line, counted from 1.
     pub line: usize,
     /// What is wrong there, and what to do.
-    pub reason: String,
+    #[source]
+    pub fault: Fault,
 }
 
 /// A master file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ZoneFile {
     /// The zone's apex: the owner of the SOA, else the origin it was read with.
-    pub zone: String,
+    pub zone: DnsName,
     /// Its records, in order.
     pub entries: Vec<Entry>,
     text: String,
@@ -61,29 +66,34 @@ pub struct Entry {
 impl ZoneFile {
     /// Reads `text`, relative to `origin` until an `$ORIGIN` says otherwise.
     ///
+    /// ```
+    /// use nomenta_core::zonefile::ZoneFile;
+    ///
+    /// let text = "$TTL 300\n@ SOA ns1 post 7 3600 600 86400 60\nwww A 192.0.2.7\n";
+    /// let file = ZoneFile::parse(text, &"onswick.example".into()).unwrap();
+    /// assert_eq!(file.entries[1].record.to_string(), "www.onswick.example A 192.0.2.7");
+    /// assert_eq!(file.entries[1].lines, 3..=3);
+    ///
+    /// let error = ZoneFile::parse("www A nowhere\n", &"onswick.example".into()).unwrap_err();
+    /// assert_eq!(error.to_string(), "Line 1: A wants an IPv4 address, and has nowhere.");
+    /// ```
+    ///
     /// # Errors
     /// [`ZoneError`] with the first line that cannot be read.
-    pub fn parse(text: &str, origin: &str) -> Result<Self, ZoneError> {
-        let mut reader = Reader {
-            origin: origin.to_owned(),
-            owner: None,
-            default_ttl: None,
-            last_ttl: None,
-            soa_minimum: None,
-            entries: Vec::new(),
-        };
+    pub fn parse(text: &str, origin: &DnsName) -> Result<Self, ZoneError> {
+        let mut reader = Reader::new(origin);
         for line in Lines::new(text) {
             reader.take(&line?)?;
         }
+
         let soa = reader.entries.iter().find(|e| matches!(e.record.data, RecordData::Soa(_)));
-        let zone = soa.map_or_else(|| origin.to_owned(), |e| e.record.owner.clone());
-        let outside = reader.entries.iter().find(|e| !names::is_within(&e.record.owner, &zone));
+        let zone = soa.map_or(origin, |entry| &entry.record.owner).clone();
+
+        let outside = reader.entries.iter().find(|e| !e.record.owner.is_within(&zone));
         if let Some(entry) = outside {
-            let reason = format!(
-                "{} lies outside of the zone {zone}. Check the name and the $ORIGIN above it.",
-                entry.record.owner
-            );
-            return Err(ZoneError { line: *entry.lines.start(), reason });
+            let owner = entry.record.owner.to_string();
+            let fault = Fault::Outside { owner, zone: zone.to_string() };
+            return Err(ZoneError { line: *entry.lines.start(), fault });
         }
         Ok(Self { zone, entries: reader.entries, text: text.to_owned() })
     }
@@ -92,75 +102,12 @@ impl ZoneFile {
     pub fn records(&self) -> impl Iterator<Item = &Record> {
         self.entries.iter().map(|e| &e.record)
     }
-
-    /// The text with some records taken out, some values replaced, and lines
-    /// added at the end. `fate` tells for the index of each record; `added`
-    /// are whole lines with absolute names.
-    pub fn amended(&self, fate: impl Fn(usize) -> Fate, added: &[String]) -> String {
-        let mut text = String::with_capacity(self.text.len() + 200);
-        let (mut at, mut owner, mut last_ttl, mut soa_minimum) = (0, None, None, None);
-        for (index, entry) in self.entries.iter().enumerate() {
-            text.push_str(&self.text[at..entry.span.start]);
-            at = entry.span.end;
-            let fate = fate(index);
-            if fate == Fate::Gone {
-                continue;
-            }
-            let record = &entry.record;
-            // What a record took from the one before it must be said once that
-            // one is gone.
-            let names_owner = entry.states_owner || owner == Some(&record.owner);
-            if let RecordData::Soa(soa) = &record.data {
-                soa_minimum.get_or_insert(soa.minimum);
-            }
-            let inherited = last_ttl.or(soa_minimum).unwrap_or(DEFAULT_TTL);
-            let names_ttl = entry.states_ttl || entry.has_default || inherited == record.ttl;
-            let head = &self.text[entry.span.start..entry.head];
-            match names_owner {
-                true => text.push_str(head),
-                false => text.push_str(&format!("{}. ", record.owner)),
-            }
-            if !names_ttl {
-                // A quoted word may follow the owner without a space.
-                let space =
-                    if !head.is_empty() && !head.ends_with([' ', '\t', '\r', '\n']) { " " } else { "" };
-                text.push_str(&format!("{space}{} ", record.ttl));
-            }
-            text.push_str(&self.text[entry.head..entry.value.start]);
-            match fate {
-                Fate::Becomes(value) => text.push_str(&value),
-                _ => text.push_str(&self.text[entry.value.clone()]),
-            }
-            text.push_str(&self.text[entry.value.end..entry.span.end]);
-            owner = Some(&record.owner);
-            if entry.states_ttl || !names_ttl {
-                last_ttl = Some(record.ttl);
-            }
-        }
-        text.push_str(&self.text[at..]);
-        if !added.is_empty() && !text.is_empty() && !text.ends_with('\n') {
-            text.push('\n');
-        }
-        added.iter().for_each(|line| text.extend([line, "\n"]));
-        text
-    }
-}
-
-/// What becomes of a record when a file is amended.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Fate {
-    /// It stays as it is.
-    Stays,
-    /// It goes, with its lines.
-    Gone,
-    /// It gets another value, as a master file writes it.
-    Becomes(String),
 }
 
 /// What is in force while a file is read.
 struct Reader {
-    origin: String,
-    owner: Option<String>,
+    origin: DnsName,
+    owner: Option<DnsName>,
     default_ttl: Option<u32>,
     last_ttl: Option<u32>,
     soa_minimum: Option<u32>,
@@ -168,100 +115,122 @@ struct Reader {
 }
 
 impl Reader {
-    fn take(&mut self, line: &Logical) -> Result<(), ZoneError> {
-        let wrong = |reason| ZoneError { line: *line.lines.start(), reason };
-        let first = &line.tokens[0];
-        if first.raw.starts_with('$') && !first.quoted && !line.indented {
-            return self.direct(line).map_err(wrong);
+    fn new(origin: &DnsName) -> Self {
+        Self {
+            origin: origin.clone(),
+            owner: None,
+            default_ttl: None,
+            last_ttl: None,
+            soa_minimum: None,
+            entries: Vec::new(),
         }
-        let entry = self.record(line).map_err(wrong)?;
-        self.entries.push(entry);
-        Ok(())
     }
 
-    fn direct(&mut self, line: &Logical) -> Result<(), String> {
+    fn take(&mut self, line: &Logical) -> Result<(), ZoneError> {
+        let first = &line.tokens[0];
+        let is_directive = first.raw.starts_with('$') && !first.quoted && !line.indented;
+
+        let taken = if is_directive { self.direct(line) } else { self.record(line) };
+        taken.map_err(|fault| ZoneError { line: *line.lines.start(), fault })
+    }
+
+    fn direct(&mut self, line: &Logical) -> Result<(), Fault> {
         let word = line.tokens[0].raw.to_ascii_uppercase();
         let given = line.tokens.get(1).map(|t| t.raw.as_str());
+
         match (word.as_str(), given) {
             ("$ORIGIN", Some(origin)) => self.origin = name(origin, &self.origin)?,
             ("$TTL", Some(text)) => {
-                let ttl = seconds(text)
-                    .ok_or_else(|| format!("{text} is not a time. Write seconds, such as 3600."))?;
+                let ttl = seconds(text).ok_or_else(|| Fault::NoTime(text.to_owned()))?;
                 self.default_ttl = Some(ttl);
             }
-            ("$ORIGIN" | "$TTL", None) => return Err(format!("{word} has no value behind it.")),
-            ("$INCLUDE", _) => {
-                return Err(
-                    "$INCLUDE leads to another file, which is not read. Put its lines here instead.".into()
-                );
-            }
-            _ => return Err(format!("{word} is not known. Write out the records that it stands for.")),
+            ("$ORIGIN" | "$TTL", None) => return Err(Fault::NoValue(word)),
+            ("$INCLUDE", _) => return Err(Fault::Include),
+            _ => return Err(Fault::Directive(word)),
         }
         Ok(())
     }
 
-    fn record(&mut self, line: &Logical) -> Result<Entry, String> {
+    fn record(&mut self, line: &Logical) -> Result<(), Fault> {
+        let owner = self.owner_of(line)?;
         let states_owner = !line.indented;
-        if states_owner && line.tokens[0].quoted {
-            return Err("The line begins with quotation marks. A name stands without them.".into());
-        }
-        let owner = match (states_owner, &self.owner) {
-            (true, _) => name(&line.tokens[0].raw, &self.origin)?,
-            (false, Some(owner)) => owner.clone(),
-            (false, None) => {
-                return Err(
-                    "The first record has no name before it. Start the line with one, or with @.".into()
-                );
-            }
+        let words = &line.tokens[usize::from(states_owner)..];
+
+        let Head { ttl, rest } = head(words)?;
+        let (Some(first), Some(rtype)) = (words.first(), rest.first()) else {
+            return Err(Fault::NoType(owner.to_string()));
         };
-        let mut rest = &line.tokens[usize::from(states_owner)..];
-        let head = rest.first().map(|t| t.span.start);
-        let mut ttl = None;
-        // TTL and class come in either order (RFC 1035, section 5.1).
-        while let Some(token) = rest.first() {
-            match (seconds(&token.raw), token.raw.to_ascii_uppercase().as_str()) {
-                (Some(stated), _) if ttl.is_none() => ttl = Some(stated),
-                (_, "IN") => {}
-                (_, class @ ("CH" | "CS" | "HS")) => {
-                    return Err(format!("The class {class} is not of the Internet. Only IN is read."));
-                }
-                _ => break,
-            }
-            rest = &rest[1..];
-        }
-        let (Some(rtype), Some(head)) = (rest.first(), head) else {
-            return Err(format!("{owner} has no type and no value behind it."));
-        };
-        let word = rtype.raw.to_ascii_uppercase();
-        let data = data(&word, &rest[1..], &self.origin)?;
+        let data = data(&rtype.raw.to_ascii_uppercase(), &rest[1..], &self.origin)?;
         if let RecordData::Soa(soa) = &data {
             self.soa_minimum.get_or_insert(soa.minimum);
         }
-        let effective =
-            ttl.or(self.default_ttl).or(self.last_ttl).or(self.soa_minimum).unwrap_or(DEFAULT_TTL);
+
+        let inherited = self.default_ttl.or(self.last_ttl).or(self.soa_minimum);
+        let effective = ttl.or(inherited).unwrap_or(DEFAULT_TTL);
         self.last_ttl = ttl.or(self.last_ttl);
         self.owner = Some(owner.clone());
+
         let from = rest.get(1).map_or(rtype.span.end, |t| t.span.start);
         let to = rest.last().map_or(rtype.span.end, |t| t.span.end);
-        Ok(Entry {
+        self.entries.push(Entry {
             record: Record { owner, ttl: effective, data },
             lines: line.lines.clone(),
             span: line.span.clone(),
             value: from..to.max(from),
-            head,
+            head: first.span.start,
             states_owner,
             states_ttl: ttl.is_some(),
             has_default: self.default_ttl.is_some(),
-        })
+        });
+        Ok(())
     }
+
+    /// The owner that a line states, or that of the record before it.
+    fn owner_of(&self, line: &Logical) -> Result<DnsName, Fault> {
+        if line.indented {
+            return self.owner.clone().ok_or(Fault::NoOwner);
+        }
+        if line.tokens[0].quoted {
+            return Err(Fault::QuotedOwner);
+        }
+        name(&line.tokens[0].raw, &self.origin)
+    }
+}
+
+/// What stands before a type, and what follows from the type on.
+struct Head<'a> {
+    ttl: Option<u32>,
+    rest: &'a [Token],
+}
+
+/// Reads TTL and class, which come in either order (RFC 1035, section 5.1).
+fn head(words: &[Token]) -> Result<Head<'_>, Fault> {
+    let mut ttl = None;
+    let mut rest = words;
+
+    while let Some(token) = rest.first() {
+        match (seconds(&token.raw), token.raw.to_ascii_uppercase().as_str()) {
+            (Some(stated), _) if ttl.is_none() => ttl = Some(stated),
+            (_, "IN") => {}
+            (_, class @ ("CH" | "CS" | "HS")) => return Err(Fault::Class(class.to_owned())),
+            _ => break,
+        }
+        rest = &rest[1..];
+    }
+    Ok(Head { ttl, rest })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    /// Read relative to a zone.
+    fn parse(text: &str, origin: &str) -> Result<ZoneFile, ZoneError> {
+        ZoneFile::parse(text, &origin.into())
+    }
+
     fn shown(text: &str) -> Vec<String> {
-        let file = ZoneFile::parse(text, "onswick.example").expect("reads");
+        let file = parse(text, "onswick.example").expect("reads");
         file.records().map(|r| format!("{} {} {} {}", r.owner, r.ttl, r.data.type_name(), r.data)).collect()
     }
 
@@ -313,18 +282,18 @@ mod tests {
             ("@", 1, "no type"),
             ("\"www\" A 192.0.2.7", 1, "A name stands without them"),
         ] {
-            let error = ZoneFile::parse(text, "onswick.example").expect_err(text);
+            let error = parse(text, "onswick.example").expect_err(text);
             assert_eq!(error.line, line, "{text}");
-            assert!(error.reason.contains(reason), "{text}: {error}");
+            assert!(error.fault.to_string().contains(reason), "{text}: {error}");
         }
         let long = format!("@ TXT \"{}\"", "x".repeat(256));
-        assert!(ZoneFile::parse(&long, "a.example").expect_err("long").reason.contains("Split it"));
+        assert!(parse(&long, "a.example").expect_err("long").fault.to_string().contains("Split it"));
     }
 
     #[test]
     fn types_that_are_not_judged_are_taken_as_they_are() {
         let text = "_sip._tcp SRV 1 2 5060 sip\n@ TYPE731 \\# 1 00\n@ CAA \\# 2 0000\n";
-        let file = ZoneFile::parse(text, "onswick.example").expect("reads");
+        let file = parse(text, "onswick.example").expect("reads");
         let kinds: Vec<_> = file.records().map(|r| r.data.type_name()).collect();
         assert_eq!(kinds, ["SRV", "TYPE731", "CAA"]);
     }
@@ -332,7 +301,7 @@ mod tests {
     #[test]
     fn amending_leaves_every_other_record_and_octet_alone() {
         let text = "; head\nwww 60 A 192.0.2.7 ; old\n    A 192.0.2.8\n    TXT \"a\" ( \"b\"\n \"c\" )\nx MX 1 mx ; keep\n";
-        let file = ZoneFile::parse(text, "onswick.example").expect("reads");
+        let file = parse(text, "onswick.example").expect("reads");
         assert_eq!(file.amended(|_| Fate::Stays, &[]), text);
         let amended = file.amended(
             |index| match index {
@@ -352,10 +321,10 @@ mod tests {
     #[test]
     fn a_ttl_that_went_with_its_record_is_said_where_it_still_holds() {
         let text = "a 60 A 192.0.2.7\nb 90 A 192.0.2.8\nc A 192.0.2.9\n";
-        let file = ZoneFile::parse(text, "onswick.example").expect("reads");
+        let file = parse(text, "onswick.example").expect("reads");
         let amended = file.amended(|index| if index == 1 { Fate::Gone } else { Fate::Stays }, &[]);
         assert_eq!(amended, "a 60 A 192.0.2.7\nc 90 A 192.0.2.9\n");
-        let file = ZoneFile::parse("a 90 A 192.0.2.8\nc\"A\" 192.0.2.9\n", "onswick.example").expect("reads");
+        let file = parse("a 90 A 192.0.2.8\nc\"A\" 192.0.2.9\n", "onswick.example").expect("reads");
         let amended = file.amended(|index| if index == 0 { Fate::Gone } else { Fate::Stays }, &[]);
         assert_eq!(amended, "c 90 \"A\" 192.0.2.9\n");
     }
@@ -372,5 +341,13 @@ mod tests {
             assert_eq!(value(rtype, text), Ok(want));
         }
         assert!(value("A", "x").is_err());
+    }
+
+    #[test]
+    fn a_vertical_tab_parts_no_words_and_is_named() {
+        let error = parse("www\u{b}A 192.0.2.7\n", "onswick.example").expect_err("glued");
+        assert_eq!(error.line, 1);
+        assert!(error.to_string().contains("has a control character in it"), "{error}");
+        assert!(error.to_string().contains("www\\u{b}A"), "shown harmless: {error}");
     }
 }

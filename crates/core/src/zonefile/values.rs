@@ -2,11 +2,13 @@
 
 use std::net::IpAddr;
 
+use super::fault::Fault;
 use super::lines::{Lines, Token};
-use crate::reading::{RecordData, Soa};
+use crate::name::dns::DnsName;
+use crate::reading::record::{RecordData, RecordType, Soa};
 
 /// Longest name in presentation form (RFC 1035, section 2.3.4).
-const LONGEST_NAME: usize = 253;
+pub(super) const LONGEST_NAME: usize = 253;
 
 /// Record types that a master file may hold beside those that are judged
 /// (IANA registry of resource record types).
@@ -70,43 +72,49 @@ const OTHER_TYPES: [&str; 52] = [
 ///
 /// # Errors
 /// What is wrong with it.
-pub fn value(rtype: &str, text: &str) -> Result<RecordData, String> {
-    if rtype == "TXT" {
+pub fn value(rtype: &str, text: &str) -> Result<RecordData, Fault> {
+    if rtype == RecordType::Txt.as_str() {
         let inner = text.strip_prefix('"').and_then(|t| t.strip_suffix('"'));
         return Ok(RecordData::Txt(inner.unwrap_or(text).to_owned()));
     }
+
     let mut tokens = Vec::new();
     for line in Lines::new(text) {
-        tokens.extend(line.map_err(|e| e.reason)?.tokens);
+        tokens.extend(line.map_err(|error| error.fault)?.tokens);
     }
-    data(rtype, &tokens, "")
+    data(rtype, &tokens, &DnsName::root())
 }
 
-/// A name, made absolute, in lower case and without the root dot.
-pub(super) fn name(written: &str, origin: &str) -> Result<String, String> {
+/// A name, made absolute.
+pub(super) fn name(written: &str, origin: &DnsName) -> Result<DnsName, Fault> {
+    // Only spaces and tabs part words (RFC 1035, section 5.1).
+    if written.chars().any(char::is_control) {
+        return Err(Fault::Control(written.escape_default().to_string()));
+    }
+
     let absolute = match written {
-        "@" => origin.to_owned(),
-        "." => String::new(),
+        "@" => return Ok(origin.clone()),
+        "." => return Ok(DnsName::root()),
         _ if written.ends_with('.') && !written.ends_with("\\.") => written[..written.len() - 1].to_owned(),
-        _ if origin.is_empty() => written.to_owned(),
+        _ if origin.is_root() => written.to_owned(),
         _ => format!("{written}.{origin}"),
-    }
-    .to_ascii_lowercase();
+    };
     if absolute.len() > LONGEST_NAME {
-        return Err(format!("The name {written} has more than {LONGEST_NAME} characters with its zone."));
+        return Err(Fault::LongName(written.to_owned()));
     }
+
     match absolute.split('.').find(|label| label.is_empty() || label.len() > 63) {
-        Some("") if !absolute.is_empty() => Err(format!("The name {written} has two dots side by side.")),
-        Some(label) if !label.is_empty() => {
-            Err(format!("A part of the name {written} has more than 63 characters."))
-        }
-        _ => Ok(absolute),
+        Some("") => Err(Fault::EmptyLabel(written.to_owned())),
+        Some(_) => Err(Fault::LongLabel(written.to_owned())),
+        None => Ok(DnsName::new(absolute)),
     }
 }
 
 /// Seconds, plain or with units as in `1h30m`.
 pub(super) fn seconds(text: &str) -> Option<u32> {
-    let (mut total, mut number) = (0_u32, None::<u32>);
+    let mut total = 0_u32;
+    let mut number = None::<u32>;
+
     for c in text.chars() {
         if let Some(digit) = c.to_digit(10) {
             number = Some(number.unwrap_or(0).checked_mul(10)?.checked_add(digit)?);
@@ -122,6 +130,7 @@ pub(super) fn seconds(text: &str) -> Option<u32> {
         };
         total = total.checked_add(number.take()?.checked_mul(unit)?)?;
     }
+
     match number {
         Some(number) => total.checked_add(number),
         None => (!text.is_empty()).then_some(total),
@@ -129,37 +138,25 @@ pub(super) fn seconds(text: &str) -> Option<u32> {
 }
 
 /// A value of a type; what is not judged is not looked into.
-pub(super) fn data(rtype: &str, tokens: &[Token], origin: &str) -> Result<RecordData, String> {
-    let generic = tokens.first().is_some_and(|t| t.raw == "\\#" && !t.quoted);
-    if generic || is_numbered(rtype) {
+pub(super) fn data(rtype: &str, tokens: &[Token], origin: &DnsName) -> Result<RecordData, Fault> {
+    let is_generic = tokens.first().is_some_and(|t| t.raw == "\\#" && !t.quoted);
+    if is_generic || is_numbered(rtype) || OTHER_TYPES.contains(&rtype) {
         return Ok(RecordData::Other(rtype.to_owned()));
     }
-    let words = Words { rtype, tokens, origin };
-    match rtype {
-        "A" => words.only().and_then(|t| words.read(t, "an IPv4 address")).map(RecordData::A),
-        "AAAA" => words.only().and_then(|t| words.read(t, "an IPv6 address")).map(RecordData::Aaaa),
-        "CNAME" => words.only_name().map(RecordData::Cname),
-        "NS" => words.only_name().map(RecordData::Ns),
-        "MX" => {
-            let [preference, exchange] = words.exactly("a preference and a host")?;
-            let preference = words.read(preference, "a preference from 0 to 65535")?;
-            Ok(RecordData::Mx { preference, exchange: name(&exchange.raw, origin)? })
-        }
-        "TXT" => words.text(),
-        "CAA" => {
-            let [flags, tag, value] = words.exactly("flags, a tag and a value")?;
-            let flags = words.read(flags, "flags from 0 to 255")?;
-            Ok(RecordData::Caa { flags, tag: tag.raw.to_ascii_lowercase(), value: value.text() })
-        }
-        "SOA" => words.soa(),
-        "HTTPS" => words.https(),
-        "DS" => {
-            let tag =
-                tokens.first().ok_or("DS wants a key tag, an algorithm, a digest type and a digest.")?;
-            words.read(tag, "a key tag").map(RecordData::Ds)
-        }
-        _ if OTHER_TYPES.contains(&rtype) => Ok(RecordData::Other(rtype.to_owned())),
-        _ => Err(format!("{rtype} is not a record type.")),
+    let Ok(known) = rtype.parse() else { return Err(Fault::UnknownType(rtype.to_owned())) };
+
+    let words = Words { rtype: known, tokens, origin };
+    match known {
+        RecordType::A => words.only().and_then(|t| words.read(t, "an IPv4 address")).map(RecordData::A),
+        RecordType::Aaaa => words.only().and_then(|t| words.read(t, "an IPv6 address")).map(RecordData::Aaaa),
+        RecordType::Cname => words.only_name().map(RecordData::Cname),
+        RecordType::Ns => words.only_name().map(RecordData::Ns),
+        RecordType::Mx => words.mail(),
+        RecordType::Txt => words.text(),
+        RecordType::Caa => words.caa(),
+        RecordType::Soa => words.soa(),
+        RecordType::Https => words.https(),
+        RecordType::Ds => words.signer(),
     }
 }
 
@@ -170,77 +167,109 @@ fn is_numbered(rtype: &str) -> bool {
 
 /// The words behind a type.
 struct Words<'a> {
-    rtype: &'a str,
+    rtype: RecordType,
     tokens: &'a [Token],
-    origin: &'a str,
+    origin: &'a DnsName,
 }
 
 impl Words<'_> {
-    fn exactly<const N: usize>(&self, what: &str) -> Result<&[Token; N], String> {
+    fn exactly<const N: usize>(&self, wanted: &'static str) -> Result<&[Token; N], Fault> {
         let count = self.tokens.len();
-        self.tokens.try_into().map_err(|_| {
-            format!("{} wants {what}; {count} values stand behind it, where {N} belong.", self.rtype)
-        })
+        let rtype = self.rtype.to_string();
+        self.tokens.try_into().map_err(|_| Fault::Count { rtype, wanted, count, fits: N })
     }
 
-    fn only(&self) -> Result<&Token, String> {
+    fn nothing(&self, wanted: &'static str) -> Fault {
+        Fault::Nothing { rtype: self.rtype.to_string(), wanted }
+    }
+
+    fn unfit(&self, wanted: &'static str, found: &str) -> Fault {
+        Fault::Value { rtype: self.rtype.to_string(), wanted, found: found.to_owned() }
+    }
+
+    fn only(&self) -> Result<&Token, Fault> {
         self.exactly::<1>("one value").map(|[token]| token)
     }
 
-    fn only_name(&self) -> Result<String, String> {
+    fn only_name(&self) -> Result<DnsName, Fault> {
         name(&self.only()?.raw, self.origin)
     }
 
-    fn read<T: std::str::FromStr>(&self, token: &Token, what: &str) -> Result<T, String> {
-        token.raw.parse().map_err(|_| format!("{} wants {what}, and has {}.", self.rtype, token.raw))
+    fn read<T: std::str::FromStr>(&self, token: &Token, wanted: &'static str) -> Result<T, Fault> {
+        token.raw.parse().map_err(|_| self.unfit(wanted, &token.raw))
     }
 
-    fn text(&self) -> Result<RecordData, String> {
+    fn time(&self, token: &Token) -> Result<u32, Fault> {
+        seconds(&token.raw).ok_or_else(|| self.unfit("a time in seconds", &token.raw))
+    }
+
+    fn mail(&self) -> Result<RecordData, Fault> {
+        let [preference, exchange] = self.exactly("a preference and a host")?;
+        let preference = self.read(preference, "a preference from 0 to 65535")?;
+        Ok(RecordData::Mx { preference, exchange: name(&exchange.raw, self.origin)? })
+    }
+
+    fn caa(&self) -> Result<RecordData, Fault> {
+        let [flags, tag, value] = self.exactly("flags, a tag and a value")?;
+        let flags = self.read(flags, "flags from 0 to 255")?;
+        Ok(RecordData::Caa { flags, tag: tag.raw.to_ascii_lowercase(), value: value.text() })
+    }
+
+    fn signer(&self) -> Result<RecordData, Fault> {
+        let wanted = "a key tag, an algorithm, a digest type and a digest";
+        let tag = self.tokens.first().ok_or_else(|| self.nothing(wanted))?;
+        self.read(tag, "a key tag").map(RecordData::Ds)
+    }
+
+    fn text(&self) -> Result<RecordData, Fault> {
         if self.tokens.is_empty() {
-            return Err("TXT wants a text behind it.".into());
+            return Err(self.nothing("a text behind it"));
         }
         if let Some(long) = self.tokens.iter().map(|t| t.octets().len()).find(|length| *length > 255) {
-            return Err(format!(
-                "A string of the TXT record has {long} octets; one may have 255. Split it into several in quotation marks."
-            ));
+            return Err(Fault::LongString(long));
         }
+
         let joined: Vec<u8> = self.tokens.iter().flat_map(Token::octets).collect();
         Ok(RecordData::Txt(String::from_utf8_lossy(&joined).into_owned()))
     }
 
-    fn soa(&self) -> Result<RecordData, String> {
+    fn soa(&self) -> Result<RecordData, Fault> {
         let [primary, contact, serial, refresh, retry, expire, minimum] =
             self.exactly("a server, a mailbox, a serial and four times")?;
-        let time = |token: &Token| {
-            seconds(&token.raw).ok_or_else(|| format!("SOA wants a time in seconds, and has {}.", token.raw))
-        };
+
         Ok(RecordData::Soa(Box::new(Soa {
             primary: name(&primary.raw, self.origin)?,
             contact: name(&contact.raw, self.origin)?,
             serial: self.read(serial, "a serial")?,
-            refresh: time(refresh)?,
-            retry: time(retry)?,
-            expire: time(expire)?,
-            minimum: time(minimum)?,
+            refresh: self.time(refresh)?,
+            retry: self.time(retry)?,
+            expire: self.time(expire)?,
+            minimum: self.time(minimum)?,
         })))
     }
 
     /// Priority, target and, of the parameters, the address hints (RFC 9460,
     /// section 2.1).
-    fn https(&self) -> Result<RecordData, String> {
+    fn https(&self) -> Result<RecordData, Fault> {
         let [priority, target, params @ ..] = self.tokens else {
-            return Err("HTTPS wants a priority and a target.".into());
+            return Err(self.nothing("a priority and a target"));
         };
+
         let mut hints: Vec<IpAddr> = Vec::new();
         for param in params {
             let Some((key, list)) = param.raw.split_once('=') else { continue };
-            if matches!(key, "ipv4hint" | "ipv6hint") {
-                for hint in list.trim_matches('"').split(',') {
-                    let wrong = |_| format!("{key} wants addresses, and has {hint}.");
-                    hints.push(hint.parse().map_err(wrong)?);
-                }
+            if !matches!(key, "ipv4hint" | "ipv6hint") {
+                continue;
+            }
+            for hint in list.trim_matches('"').split(',') {
+                hints.push(hint.parse().map_err(|_| Fault::Value {
+                    rtype: key.to_owned(),
+                    wanted: "addresses",
+                    found: hint.to_owned(),
+                })?);
             }
         }
+
         let target = name(&target.raw, self.origin)?;
         Ok(RecordData::Https { priority: self.read(priority, "a priority")?, target, hints })
     }
@@ -250,10 +279,10 @@ impl Words<'_> {
 mod tests {
     use super::*;
 
-    fn read(rtype: &str, text: &str) -> Result<RecordData, String> {
-        let lines: Vec<_> = Lines::new(text).collect::<Result<_, _>>().map_err(|e| e.reason)?;
+    fn read(rtype: &str, text: &str) -> Result<RecordData, Fault> {
+        let lines: Vec<_> = Lines::new(text).collect::<Result<_, _>>().map_err(|e| e.fault)?;
         let tokens: Vec<_> = lines.into_iter().flat_map(|l| l.tokens).collect();
-        data(rtype, &tokens, "onswick.example")
+        data(rtype, &tokens, &"onswick.example".into())
     }
 
     #[test]
@@ -277,7 +306,7 @@ mod tests {
 
     #[test]
     fn names_are_completed_by_the_origin_unless_they_end_in_a_dot() {
-        let origin = "onswick.example";
+        let origin = &DnsName::new("onswick.example");
         for (written, want) in [
             ("@", Ok("onswick.example")),
             ("WWW", Ok("www.onswick.example")),
@@ -290,18 +319,18 @@ mod tests {
         ] {
             match (name(written, origin), want) {
                 (Ok(read), Ok(want)) => assert_eq!(read, want),
-                (Err(told), Err(want)) => assert!(told.contains(want), "{told}"),
+                (Err(told), Err(want)) => assert!(told.to_string().contains(want), "{told}"),
                 (read, want) => panic!("{written}: {read:?}, wanted {want:?}"),
             }
         }
-        assert!(name(&"a".repeat(64), origin).expect_err("long").contains("63"));
-        assert!(name(&"a.".repeat(130), origin).expect_err("long").contains("253"));
-        assert_eq!(name("a", "").as_deref(), Ok("a"), "under the root");
+        assert!(name(&"a".repeat(64), origin).expect_err("long").to_string().contains("63"));
+        assert!(name(&"a.".repeat(130), origin).expect_err("long").to_string().contains("253"));
+        assert_eq!(name("a", &DnsName::root()).expect("read"), "a", "under the root");
     }
 
     #[test]
     fn each_type_is_read_into_what_a_server_would_send() {
-        let name = |text: &str| format!("{text}.onswick.example");
+        let name = |text: &str| DnsName::new(format!("{text}.onswick.example"));
         for (rtype, text, want) in [
             ("A", "192.0.2.7", RecordData::A([192, 0, 2, 7].into())),
             ("AAAA", "2001:DB8::0:7", RecordData::Aaaa("2001:db8::7".parse().expect("address"))),
@@ -320,7 +349,7 @@ mod tests {
                 "1 . alpn=h2 ipv4hint=192.0.2.7,192.0.2.8 ipv6hint=2001:db8::7",
                 RecordData::Https {
                     priority: 1,
-                    target: String::new(),
+                    target: DnsName::root(),
                     hints: ["192.0.2.7", "192.0.2.8", "2001:db8::7"]
                         .map(|a| a.parse().expect("address"))
                         .into(),
@@ -349,7 +378,7 @@ mod tests {
             ("TYPE99999", "x", "is not a record type"),
         ] {
             let told = read(rtype, text).expect_err(text);
-            assert!(told.contains(want), "{rtype} {text}: {told}");
+            assert!(told.to_string().contains(want), "{rtype} {text}: {told}");
         }
     }
 }

@@ -8,7 +8,7 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Duration, Utc};
 use nomenta_certs::brought;
-use nomenta_core::preflight::Check;
+use nomenta_core::judge::preflight::Check;
 use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory};
 
 use super::domains::{find, shown};
@@ -16,12 +16,13 @@ use super::dto::{
     BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, IssuerAccount,
     NewRevocation, OrderStep, OrderView, RevocationView, Revoked,
 };
+use crate::App;
 use crate::access::Caller;
+use crate::look;
 use crate::look::PRIVATE_KEY;
 use crate::problem::{Body, Params, Problem};
 use crate::role::Role;
 use crate::upkeep::REASONS;
-use crate::{App, look};
 
 const PAGE: i64 = 100;
 const LARGEST_PAGE: i64 = 500;
@@ -207,7 +208,7 @@ pub(super) async fn bring(
         Problem::field(field, unfit.code().as_str(), unfit)
     })?;
     // Kept under the name that it is served for, even if a wildcard covers it.
-    let facts = nomenta_core::certificate::CertificateFacts {
+    let facts = nomenta_core::judge::certificate::CertificateFacts {
         names: with(facts.names, record.domain.routed()),
         ..facts
     };

@@ -7,15 +7,17 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::baseline::Baseline;
-use nomenta_core::evidence::{Evidence, OrderState};
-use nomenta_core::finding::{Case, Edit};
-use nomenta_core::gate::Stage;
-use nomenta_core::hostname::Subject;
+use nomenta_core::judge::baseline::Baseline;
+use nomenta_core::judge::evidence::{Evidence, OrderState};
+use nomenta_core::judge::finding::{Case, Edit};
+use nomenta_core::judge::gate::Stage;
+use nomenta_core::judge::todo;
+use nomenta_core::judge::verdict;
+use nomenta_core::judge::waiting::{self, Wait};
+use nomenta_core::name::subject::Subject;
+use nomenta_core::name::token::Token;
 use nomenta_core::sheet::Sheet;
-use nomenta_core::token::Token;
-use nomenta_core::waiting::{self, Wait};
-use nomenta_core::{rendering, todo, verdict};
+use nomenta_core::sheet::rendering;
 use nomenta_store::{
     DomainRecord, FindingRow, NewDomain as Enrolment, RosterFilter, RosterRow, SpreadRow, StoreError,
 };

@@ -1,17 +1,18 @@
 //! What goes over the wire.
 
 use chrono::{DateTime, Utc};
-use nomenta_core::baseline::{Baseline, Compared};
-use nomenta_core::certificate::{CertificateFacts, Held, Method};
-use nomenta_core::domain::Pair;
-use nomenta_core::evidence::{Probe, Problem as IssuerProblem};
-use nomenta_core::finding::{Edit, Finding, Severity};
-use nomenta_core::form::Form;
-use nomenta_core::gate::{Gate, GateName, Gates};
+use nomenta_core::judge::baseline::{Baseline, Compared};
+use nomenta_core::judge::certificate::{CertificateFacts, Held};
+use nomenta_core::judge::domain::Pair;
+use nomenta_core::judge::evidence::{Probe, Problem as IssuerProblem};
+use nomenta_core::judge::finding::{Edit, Finding, Severity};
+use nomenta_core::judge::gate::{Gate, GateName, Gates};
+use nomenta_core::judge::verdict::Cell;
+use nomenta_core::judge::waiting::Wait;
+use nomenta_core::reading::method::Method;
+use nomenta_core::reading::survey::Survey;
+use nomenta_core::sheet::form::Form;
 use nomenta_core::sheet::{Line, Sheet};
-use nomenta_core::survey::Survey;
-use nomenta_core::verdict::Cell;
-use nomenta_core::waiting::Wait;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::{IntoParams, ToSchema};

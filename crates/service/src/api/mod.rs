@@ -23,7 +23,8 @@ use utoipa::{Modify, OpenApi};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
-use crate::{App, console};
+use crate::App;
+use crate::console;
 
 /// Largest body taken, in octets.
 const MOST_BODY: usize = 1 << 20;

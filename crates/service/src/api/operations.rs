@@ -4,8 +4,8 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use nomenta_core::findings::CATALOGUE;
-use nomenta_core::gate::Stage;
+use nomenta_core::judge::findings::CATALOGUE;
+use nomenta_core::judge::gate::Stage;
 
 use super::dto::CatalogueEntry;
 use crate::App;
@@ -18,7 +18,7 @@ use crate::role::Role;
 pub(super) async fn catalogue(caller: Caller) -> Result<Json<Vec<CatalogueEntry>>, Problem> {
     caller.needs(Role::Viewer)?;
     let entries = CATALOGUE.iter();
-    let line = |e: &&nomenta_core::finding::Entry| CatalogueEntry {
+    let line = |e: &&nomenta_core::judge::finding::Entry| CatalogueEntry {
         code: e.code,
         severity: e.severity,
         gate: e.gate,

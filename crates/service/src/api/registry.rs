@@ -6,8 +6,9 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use nomenta_core::hostname::{Hostname, Subject};
-use nomenta_core::ingress::{CanonicalHost, Ingress};
+use nomenta_core::name::hostname::Hostname;
+use nomenta_core::name::subject::Subject;
+use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::StoreError;
 use uuid::Uuid;
 

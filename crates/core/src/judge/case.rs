@@ -1,0 +1,327 @@
+//! The case: everything that detectors and gates look at, with what all of them
+//! ask for told from the survey once.
+
+use std::collections::BTreeSet;
+use std::net::IpAddr;
+
+use chrono::{DateTime, Utc};
+
+use crate::judge::certificate::Held;
+use crate::judge::domain::Domain;
+use crate::judge::edit::{Edit, EditKind};
+use crate::judge::evidence::Evidence;
+use crate::judge::finding::Sighting;
+use crate::judge::policy::Policy;
+use crate::judge::verdict::{self, AddressSplit, Expected, Verdict};
+use crate::name::dns::DnsName;
+use crate::name::platform::Platform;
+use crate::reading::answer::{Reading, Source};
+use crate::reading::record::{Record, RecordData, RecordType};
+use crate::reading::survey::Survey;
+use crate::reading::target::Target;
+use crate::reading::view::HostView;
+use crate::sheet::Sheet;
+use crate::sheet::line::{Choice, EditorType, Line, Purpose};
+
+/// How many authority servers return the token, of those that answer.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Owners {
+    /// Return it.
+    pub with: usize,
+    /// Answer at all.
+    pub all: usize,
+}
+
+/// Everything a detector may look at.
+pub struct Case<'a> {
+    /// The domain.
+    pub domain: &'a Domain,
+    /// The platform's own names.
+    pub platform: &'a Platform,
+    /// Its sheet, relative to the zone that was found.
+    pub sheet: Sheet,
+    /// What DNS says.
+    pub survey: &'a Survey,
+    /// What else was learned.
+    pub evidence: &'a Evidence,
+    /// The operator's settings.
+    pub policy: &'a Policy,
+    /// The moment of judging.
+    pub now: DateTime<Utc>,
+    /// What is asked about.
+    pub target: Target,
+    /// What routing is held against.
+    pub expected: Expected<'a>,
+    /// What each authority server that answered says about the host.
+    pub views: Vec<(&'a Source, HostView)>,
+    /// How many of them return the token.
+    pub owners: Owners,
+    /// What the authority servers as a whole say about routing: the worst of
+    /// their verdicts, unreadable without any.
+    pub verdict: Verdict,
+}
+
+impl<'a> Case<'a> {
+    /// Draws the sheet for the zone that was found, and tells from the survey
+    /// what every judgement starts from.
+    pub fn new(
+        domain: &'a Domain,
+        platform: &'a Platform,
+        survey: &'a Survey,
+        evidence: &'a Evidence,
+        policy: &'a Policy,
+        now: DateTime<Utc>,
+    ) -> Self {
+        let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone));
+        let expected = Expected::new(&sheet, &domain.ingress, survey);
+        let views = survey.authority_views();
+        let owners = owners(&sheet, survey);
+        let verdict = worst(&expected, &views);
+
+        Self {
+            domain,
+            platform,
+            sheet,
+            survey,
+            evidence,
+            policy,
+            now,
+            target: domain.target(platform),
+            expected,
+            views,
+            owners,
+            verdict,
+        }
+    }
+
+    /// The certificate that is held, covers the host and has not run out.
+    pub fn held(&self) -> Option<&Held> {
+        self.evidence.certificate.as_ref().filter(|held| held.covers(&self.sheet.routed, self.now))
+    }
+
+    /// Whether foreign addresses stand in the zone, and the canary arrives
+    /// through every one of them: a proxy passes visitors on.
+    pub fn is_fronted(&self) -> bool {
+        let fronts = self.evidence.fronts.as_deref().unwrap_or_default();
+        let arrives = !fronts.is_empty() && fronts.iter().all(|fetch| fetch.failure.is_none());
+        arrives && !matches!(self.verdict, Verdict::Match | Verdict::Unreadable)
+    }
+
+    /// Whether every authority server leads visitors here.
+    pub fn is_routed(&self) -> bool {
+        self.verdict == Verdict::Match
+    }
+
+    /// Whether every authority server that answers returns the token.
+    pub fn is_owned(&self) -> bool {
+        self.owners.all > 0 && self.owners.with == self.owners.all
+    }
+
+    /// Whether any authority server has an alias at the host.
+    pub fn has_alias(&self) -> bool {
+        self.views.iter().any(|(_, view)| view.cname().is_some())
+    }
+
+    /// Where an authority server's alias at the host leads, if not here.
+    pub fn foreign_alias(&self) -> Option<&DnsName> {
+        self.views.iter().find_map(|(_, view)| {
+            let target = view.cname()?;
+            (!view.chain.contains(&self.sheet.canonical)).then_some(target)
+        })
+    }
+
+    /// The choice of routing that fits what the zone holds: the one begun, one
+    /// that leaves mail alone, else the preferred one.
+    pub fn choice(&self) -> Choice {
+        let choices = self.sheet.choices(Purpose::Routing);
+        let has_begun = self
+            .address_views()
+            .iter()
+            .any(|(_, split)| !split.ours_v4.is_empty() || !split.ours_v6.is_empty());
+        let fits = (has_begun && !self.has_alias()) || self.has_mail(&self.sheet.routed);
+
+        if choices.contains(&Choice::Addresses) && fits {
+            return Choice::Addresses;
+        }
+        choices.first().copied().unwrap_or(Choice::Cname)
+    }
+
+    /// Whether mail records of its own stand at a name.
+    pub fn has_mail(&self, name: &str) -> bool {
+        self.own(name, RecordType::Mx).any(|(_, record)| matches!(record.data, RecordData::Mx { .. }))
+    }
+
+    /// Records that the authority servers hold at `name` itself, leaving out
+    /// those that a wildcard stands in for.
+    pub fn own<'b>(
+        &'b self,
+        name: &'b str,
+        rtype: RecordType,
+    ) -> impl Iterator<Item = (&'b Source, &'b Record)> {
+        self.survey.held(name, rtype).filter(move |(source, _)| !self.is_from_wildcard(source, name))
+    }
+
+    /// Whether what `source` says about the host or the challenge comes from a
+    /// wildcard (RFC 4592): a name beside it, that nobody publishes, has it too.
+    pub fn is_from_wildcard(&self, source: &Source, name: &str) -> bool {
+        let (beside, rtype) = if self.target.challenge == name {
+            (self.target.token_probe(), RecordType::Txt)
+        } else if self.target.routed == name {
+            (self.target.host_probe(), RecordType::A)
+        } else {
+            return false;
+        };
+
+        let beside = self.said_at(source, &beside, rtype);
+        !beside.is_empty() && self.said_at(source, name, rtype) == beside
+    }
+
+    fn said_at<'b>(&'b self, source: &Source, name: &'b str, rtype: RecordType) -> BTreeSet<&'b RecordData> {
+        let readings = self.survey.of(name, rtype).filter(|r| &r.source == source);
+        let records = readings.filter_map(Reading::answer).flatten();
+        records.filter(|r| r.owner == name).map(|r| &r.data).collect()
+    }
+
+    /// Whether an HTTPS record leads browsers somewhere else (RFC 9460).
+    pub fn is_stray_binding(&self, record: &Record) -> bool {
+        let RecordData::Https { target, hints, .. } = &record.data else { return false };
+        let is_ours = target.is_root() || *target == self.sheet.routed || *target == self.sheet.canonical;
+        !is_ours || !hints.iter().all(|hint| self.is_of_ingress(*hint))
+    }
+
+    /// Whether an address is one of the ingress.
+    pub fn is_of_ingress(&self, address: IpAddr) -> bool {
+        match address {
+            IpAddr::V4(address) => self.domain.ingress.ipv4.contains(&address),
+            IpAddr::V6(address) => self.domain.ingress.ipv6.contains(&address),
+        }
+    }
+
+    /// The authority servers' views of the host, with the split of addresses,
+    /// leaving out those that are an alias or come from a wildcard.
+    pub fn address_views(&self) -> Vec<(&HostView, AddressSplit)> {
+        let own = self.views.iter().filter(|(source, view)| {
+            view.cname().is_none() && !self.is_from_wildcard(source, &self.sheet.routed)
+        });
+        own.map(|(_, view)| (view, AddressSplit::of(view, &self.domain.ingress))).collect()
+    }
+
+    /// The first of those for which `wanted` holds, unless visitors arrive all
+    /// the same, as by an alias at the apex.
+    pub fn first_split(&self, wanted: impl Fn(&AddressSplit) -> bool) -> Option<AddressSplit> {
+        let views = self.address_views().into_iter();
+        let wrong = views.filter(|(view, _)| self.expected.routing(Some(view)) != Verdict::Match);
+        wrong.map(|(_, split)| split).find(wanted)
+    }
+
+    /// Edits that add what the sheet asks for and one kind of address lacks.
+    pub fn additions<T: ToString>(
+        &self,
+        rtype: RecordType,
+        missing: impl IntoIterator<Item = T>,
+    ) -> Vec<Edit> {
+        self.edits_at_host(EditKind::Add, rtype, missing)
+    }
+
+    /// Edits that delete addresses.
+    pub fn deletions<T: ToString>(
+        &self,
+        rtype: RecordType,
+        foreign: impl IntoIterator<Item = T>,
+    ) -> Vec<Edit> {
+        self.edits_at_host(EditKind::Delete, rtype, foreign)
+    }
+
+    /// The same edit of several values at the host.
+    pub fn edits_at_host<T: ToString>(
+        &self,
+        kind: EditKind,
+        rtype: RecordType,
+        values: impl IntoIterator<Item = T>,
+    ) -> Vec<Edit> {
+        let values = values.into_iter();
+        values.map(|value| self.edit(kind, rtype.into(), &self.sheet.routed, value.to_string())).collect()
+    }
+
+    /// Edits that take somebody else's addresses away and publish the sheet's
+    /// choice instead.
+    pub fn replacements(&self, split: &AddressSplit) -> Vec<Edit> {
+        let mut edits = self.deletions(RecordType::A, &split.foreign_v4);
+        edits.extend(self.deletions(RecordType::Aaaa, &split.foreign_v6));
+        edits.extend(self.sheet.by(self.choice()).map(|line| self.publish(line)));
+        edits
+    }
+
+    /// The edit that points the host's CNAME, which leads to `was`, at the
+    /// canonical host.
+    pub fn change_cname(&self, was: &DnsName) -> Edit {
+        let canonical = self.sheet.value_field(&RecordData::Cname(self.sheet.canonical.clone()));
+        let was = self.sheet.value_field(&RecordData::Cname(was.clone()));
+        let edit = self.edit(EditKind::Change, RecordType::Cname.into(), &self.sheet.routed, canonical);
+        Edit { was: Some(was), ..edit }
+    }
+
+    /// An edit at any name of the zone; the value as the editor shows it.
+    pub fn edit(&self, kind: EditKind, rtype: EditorType, owner: &DnsName, value: String) -> Edit {
+        let host_field = self.sheet.host_field(owner);
+        Edit { kind, rtype, host_field, owner: owner.clone(), value, was: None }
+    }
+
+    /// An edit of a record as it was read.
+    pub fn edit_record(&self, kind: EditKind, record: &Record) -> Edit {
+        let rtype = EditorType::of(&record.data);
+        self.edit(kind, rtype, &record.owner, self.sheet.value_field(&record.data))
+    }
+
+    /// The same edit of several records.
+    pub fn edit_records(&self, kind: EditKind, held: &[(&Source, &Record)]) -> Vec<Edit> {
+        held.iter().map(|(_, record)| self.edit_record(kind, record)).collect()
+    }
+
+    /// The edit that publishes a line of the sheet.
+    pub fn publish(&self, line: &Line) -> Edit {
+        self.edit(EditKind::Add, line.editor_type(), &line.owner, line.value_field.clone())
+    }
+
+    /// The edit that gives a record the value of a line of the same type.
+    pub fn change(&self, record: &Record, line: &Line) -> Edit {
+        let now = self.edit_record(EditKind::Change, record);
+        Edit { was: Some(now.value), value: line.value_field.clone(), ..now }
+    }
+
+    /// What the authority servers hold at the host, as evidence.
+    pub fn host_sightings(&self, wanted: impl Fn(&RecordData) -> bool) -> Vec<Sighting> {
+        let mut sightings = Vec::new();
+        for rtype in [RecordType::A, RecordType::Aaaa] {
+            for (source, records) in self.survey.authority(&self.sheet.routed, rtype) {
+                for record in records.iter().filter(|record| wanted(&record.data)) {
+                    let sighting = Sighting::of(source, record);
+                    // An alias shows in the answers to both questions.
+                    if !sightings.contains(&sighting) {
+                        sightings.push(sighting);
+                    }
+                }
+            }
+        }
+        sightings
+    }
+}
+
+fn owners(sheet: &Sheet, survey: &Survey) -> Owners {
+    let sources = survey.sources().into_iter().filter(|s| s.is_authority());
+    let verdicts = sources.map(|source| verdict::ownership(sheet, survey, source));
+    let answered: Vec<_> = verdicts.filter(|verdict| *verdict != Verdict::Unreadable).collect();
+
+    let with = answered.iter().filter(|verdict| **verdict == Verdict::Match).count();
+    Owners { with, all: answered.len() }
+}
+
+fn worst(expected: &Expected<'_>, views: &[(&Source, HostView)]) -> Verdict {
+    let mut worst = if views.is_empty() { Verdict::Unreadable } else { Verdict::Match };
+    for (_, view) in views {
+        if worst == Verdict::Match {
+            worst = expected.routing(Some(view));
+        }
+    }
+    worst
+}

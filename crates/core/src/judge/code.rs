@@ -1,0 +1,83 @@
+//! The codes of findings, each spelled once.
+
+crate::spelled! {
+    /// Code of a finding, stable for machines. What each means stands with its
+    /// detector, in [`findings`](crate::judge::findings).
+    #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+    pub enum Code: "finding" {
+        /// Nobody has registered the domain.
+        NameUnregistered = "name-unregistered",
+        /// None of the zone's servers answers.
+        Unreachable = "unreachable",
+        /// Resolvers that check signatures refuse the zone.
+        DnssecBroken = "dnssec-broken",
+        /// The name lies in a zone of its own, elsewhere.
+        DelegatedAway = "delegated-away",
+        /// A listed name server does not serve the zone.
+        ServerLame = "server-lame",
+        /// Some of the zone's servers hold the records, others not.
+        ServersDisagree = "servers-disagree",
+        /// A full name was typed into a box that adds the zone.
+        HostDoubled = "host-doubled",
+        /// A token from before the last rotation is published.
+        TokenSuperseded = "token-superseded",
+        /// The right token at the wrong name.
+        TokenMisplaced = "token-misplaced",
+        /// A wildcard stands in for a record that is missing.
+        WildcardAnswers = "wildcard-answers",
+        /// Something stands at the challenge label that is not the token.
+        TokenAltered = "token-altered",
+        /// The right value in a record of the wrong type.
+        WrongType = "wrong-type",
+        /// The editor added the zone to a target.
+        ValueDoubled = "value-doubled",
+        /// A CNAME where the zone's own records stand.
+        CnameAtApex = "cname-at-apex",
+        /// Parts of two choices.
+        ChoicesMixed = "choices-mixed",
+        /// Registry and zone list different name servers.
+        DelegationMismatch = "delegation-mismatch",
+        /// Other records stand where the CNAME goes.
+        CnameBesideOthers = "cname-beside-others",
+        /// A proxy in front passes visitors on.
+        Fronted = "fronted",
+        /// The alias leads to a name without an address.
+        CnameChainBroken = "cname-chain-broken",
+        /// The name is an alias of somebody else's host.
+        CnameForeign = "cname-foreign",
+        /// Web forwarding sends visitors away.
+        ForwardingElsewhere = "forwarding-elsewhere",
+        /// Every address is somebody else's.
+        AddressForeign = "address-foreign",
+        /// Ours are there, and others beside them.
+        AddressSurplus = "address-surplus",
+        /// Some of our addresses are missing.
+        AddressPartial = "address-partial",
+        /// The IPv6 side is not ours.
+        Ipv6Stray = "ipv6-stray",
+        /// An HTTPS record leads browsers elsewhere.
+        HttpsRecordStray = "https-record-stray",
+        /// The name takes mail, which a CNAME would end.
+        MailAtRisk = "mail-at-risk",
+        /// Mail records of the baseline are gone.
+        MailLost = "mail-lost",
+        /// A CAA record lets only others issue.
+        CaaForbids = "caa-forbids",
+        /// What the CA would fetch does not arrive.
+        ChallengeBlocked = "challenge-blocked",
+        /// Orders wait for the CA or the budget.
+        IssuerThrottled = "issuer-throttled",
+        /// The CA turned the order down.
+        IssuerRefused = "issuer-refused",
+        /// A certificate runs out, and nothing has replaced it.
+        CertificateExpiring = "certificate-expiring",
+        /// Visitors get another certificate than ours.
+        CertificateForeign = "certificate-foreign",
+        /// Search engines may list the default host.
+        DefaultHostListed = "default-host-listed",
+        /// Nothing has moved for long.
+        Stalled = "stalled",
+        /// One of a pair is not begun.
+        PairIncomplete = "pair-incomplete",
+    }
+}

@@ -1,0 +1,125 @@
+//! A domain as the judgement sees it.
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+
+use crate::judge::gate::{GateName, Gates, Stage};
+use crate::judge::policy::Policy;
+use crate::name::dns::DnsName;
+use crate::name::hostname::Hostname;
+use crate::name::platform::Platform;
+use crate::name::subject::Subject;
+use crate::name::token::Token;
+use crate::reading::method::Method;
+use crate::reading::record::Record;
+use crate::reading::target::Target;
+use crate::sheet::form::Form;
+use crate::sheet::ingress::Ingress;
+use crate::sheet::{Brief, Sheet};
+
+/// A domain and what the platform expects of it.
+#[derive(Clone, Debug)]
+pub struct Domain {
+    /// The name.
+    pub host: Hostname,
+    /// The site it will show.
+    pub site: String,
+    /// The ingress of that site.
+    pub ingress: Ingress,
+    /// Whether every name under the host is meant, and not the host itself.
+    pub wildcard: bool,
+    /// The verification token.
+    pub token: Token,
+    /// When it runs out; after that it proves nothing new.
+    pub token_expires_at: DateTime<Utc>,
+    /// Tokens that were valid before it, newest first.
+    pub superseded: Vec<Token>,
+    /// The customer's mail records as they were at enrolment.
+    pub mail_before: Vec<Record>,
+    /// When anything about it changed last.
+    pub moved_at: DateTime<Utc>,
+    /// How the customer's DNS editor wants a line typed, where known.
+    pub form: Option<Form>,
+    /// The gates as they stood before this look.
+    pub gates: Gates,
+    /// The zone's apex as last found, else the registered domain.
+    pub zone: DnsName,
+    /// Fingerprint of the survey before this one.
+    pub fingerprint: Option<i64>,
+    /// Looks in a row that found nothing new.
+    pub quiet_looks: i32,
+    /// When the domain was taken in.
+    pub enrolled_at: DateTime<Utc>,
+    /// The other domain of the pair, apex or www, where there is one.
+    pub pair: Option<Pair>,
+}
+
+/// The other one of two domains that show the same site.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Pair {
+    /// Its name.
+    pub other: DnsName,
+    /// The stage that it is at.
+    pub other_stage: Stage,
+    /// Whether this one is the primary, to which the other leads.
+    pub is_primary: bool,
+    /// Whether the other one waits for its certificate, with nothing in the
+    /// way: one order can then cover both.
+    #[serde(default)]
+    pub other_ready: bool,
+}
+
+impl Pair {
+    /// Whether the other one has come past routing.
+    pub fn has_begun(&self) -> bool {
+        !matches!(self.other_stage, Stage::At(GateName::Ownership | GateName::Routing))
+    }
+}
+
+impl Domain {
+    /// How control over it is shown to the CA: by DNS for a wildcard.
+    pub fn method(&self, policy: &Policy) -> Method {
+        if self.wildcard { Method::Dns } else { policy.method }
+    }
+
+    /// The name to probe: one that only the wildcard answers for, or the host.
+    pub fn probed_name(&self) -> DnsName {
+        let host = DnsName::from(&self.host);
+        if self.wildcard { host.child("nomenta-probe") } else { host }
+    }
+
+    /// The primary that this one is to redirect to, once that one is live.
+    pub fn leads_to(&self) -> Option<&DnsName> {
+        let pair = self.pair.as_ref()?;
+        let leads = !pair.is_primary && pair.other_stage == Stage::Live;
+        leads.then_some(&pair.other)
+    }
+
+    /// The name that routing records stand at: the host, or `*.` and the host.
+    pub fn routed(&self) -> DnsName {
+        self.subject().routed()
+    }
+
+    /// What the domain was taken in for.
+    pub fn subject(&self) -> Subject {
+        Subject { host: self.host.clone(), wildcard: self.wildcard }
+    }
+
+    /// The sheet, relative to `zone`.
+    pub fn sheet(&self, platform: &Platform, zone: &DnsName) -> Sheet {
+        let brief = Brief {
+            subject: self.subject(),
+            site: &self.site,
+            ingress: &self.ingress,
+            token: &self.token,
+            form: self.form.as_ref(),
+        };
+        Sheet::draw(&brief, platform, zone)
+    }
+
+    /// What a survey asks about.
+    pub fn target(&self, platform: &Platform) -> Target {
+        Target::new(&self.subject(), platform, self.ingress.canonical.for_site(&self.site))
+    }
+}

@@ -1,0 +1,137 @@
+//! Edits: what the customer does to one record, as data and in a sentence.
+
+use std::borrow::Cow;
+
+use serde::{Deserialize, Serialize};
+
+use crate::name::dns::DnsName;
+use crate::sheet::line::EditorType;
+
+crate::spelled! {
+    /// What to do with a record.
+    #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+    pub enum EditKind: "edit" {
+        /// Publish it.
+        Add = "add",
+        /// Give it another value.
+        Change = "change",
+        /// Take it away.
+        Delete = "delete",
+        /// Leave it alone.
+        Keep = "keep",
+    }
+}
+
+impl EditKind {
+    /// What is in the way goes before what needs the place comes.
+    pub(crate) fn order(self) -> u8 {
+        match self {
+            Self::Keep => 0,
+            Self::Delete => 1,
+            Self::Change => 2,
+            Self::Add => 3,
+        }
+    }
+}
+
+/// One change in the customer's DNS editor.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Edit {
+    /// What to do.
+    pub kind: EditKind,
+    /// Record type.
+    pub rtype: EditorType,
+    /// Host box, relative to the zone.
+    pub host_field: String,
+    /// Full owner name.
+    pub owner: DnsName,
+    /// The record's value as the editor shows or wants it; for a change, the
+    /// new one.
+    pub value: String,
+    /// For a change, the old value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub was: Option<String>,
+}
+
+impl Edit {
+    /// Whether this and `other` are about the same record, as it is now.
+    pub fn is_about(&self, other: &Self) -> bool {
+        self.owner == other.owner
+            && self.rtype == other.rtype
+            && (self.kind == EditKind::Add) == (other.kind == EditKind::Add)
+            && self.value_now() == other.value_now()
+    }
+
+    /// The value before the edit; of one to add, the value after it.
+    pub fn value_now(&self) -> &str {
+        self.was.as_deref().unwrap_or(&self.value)
+    }
+}
+
+/// `Delete the A record 192.0.2.7 at www.`: one sentence for each edit.
+pub fn sentences(edits: &[Edit]) -> String {
+    let mut text: Vec<String> = edits.iter().map(sentence).collect();
+    text.dedup();
+    text.join(" ")
+}
+
+fn sentence(edit: &Edit) -> String {
+    let rtype = &edit.rtype;
+    let value = marked_off(&edit.value);
+    // An editor whose box stays blank for the zone itself.
+    let host = if edit.host_field.is_empty() { edit.owner.as_str() } else { &edit.host_field };
+    let host = marked_off(host);
+
+    match edit.kind {
+        EditKind::Add => format!("Add the {rtype} record {value} at {host}."),
+        EditKind::Change => format!("Change the {rtype} record at {host} to {value}."),
+        EditKind::Delete => format!("Delete the {rtype} record {value} at {host}."),
+        EditKind::Keep => format!("Keep the {rtype} record {value} at {host}."),
+    }
+}
+
+/// What is typed with a dot at its end is not to be taken for the end of a
+/// sentence.
+fn marked_off(typed: &str) -> Cow<'_, str> {
+    if typed.ends_with('.') { format!("\"{typed}\"").into() } else { typed.into() }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::reading::record::RecordType;
+
+    fn edit(kind: EditKind, value: &str) -> Edit {
+        Edit {
+            kind,
+            rtype: RecordType::A.into(),
+            host_field: "www".into(),
+            owner: "www.onswick.example".into(),
+            value: value.into(),
+            was: None,
+        }
+    }
+
+    #[test]
+    fn each_edit_is_one_sentence_that_names_the_record() {
+        let edits = [
+            edit(EditKind::Delete, "192.0.2.7"),
+            edit(EditKind::Add, "192.0.2.8"),
+            edit(EditKind::Change, "192.0.2.9"),
+            edit(EditKind::Keep, "192.0.2.10"),
+            edit(EditKind::Keep, "192.0.2.10"),
+        ];
+        assert_eq!(
+            sentences(&edits),
+            "Delete the A record 192.0.2.7 at www. Add the A record 192.0.2.8 at www. \
+             Change the A record at www to 192.0.2.9. Keep the A record 192.0.2.10 at www."
+        );
+    }
+
+    #[test]
+    fn a_dot_that_is_typed_is_told_from_the_end_of_the_sentence() {
+        let typed = Edit { host_field: "onswick.example.".into(), ..edit(EditKind::Add, "192.0.2.8") };
+        assert_eq!(sentences(&[typed]), "Add the A record 192.0.2.8 at \"onswick.example.\".");
+    }
+}

@@ -1,0 +1,147 @@
+//! The catalogue of findings: one file each, with its detector, its two texts
+//! and its tests.
+
+use crate::judge::case::Case;
+use crate::judge::finding::{Diagnosis, Entry, Finding};
+
+mod address_foreign;
+mod address_partial;
+mod address_surplus;
+mod caa_forbids;
+mod certificate_expiring;
+mod certificate_foreign;
+mod challenge_blocked;
+mod choices_mixed;
+mod cname_at_apex;
+mod cname_beside_others;
+mod cname_chain_broken;
+mod cname_foreign;
+mod default_host_listed;
+mod delegated_away;
+mod delegation_mismatch;
+mod dnssec_broken;
+mod forwarding_elsewhere;
+mod fronted;
+mod host_doubled;
+mod https_record_stray;
+mod ipv6_stray;
+mod issuer_refused;
+mod issuer_throttled;
+mod mail_at_risk;
+mod mail_lost;
+mod name_unregistered;
+mod pair_incomplete;
+mod server_lame;
+mod servers_disagree;
+mod stalled;
+mod token_altered;
+mod token_misplaced;
+mod token_superseded;
+mod unreachable;
+mod value_doubled;
+mod wildcard_answers;
+mod wrong_type;
+
+/// Every finding, roots of trouble first, so that consequences can yield.
+pub static CATALOGUE: &[&Entry] = &[
+    &name_unregistered::ENTRY,
+    &unreachable::ENTRY,
+    &dnssec_broken::ENTRY,
+    &delegated_away::ENTRY,
+    &server_lame::ENTRY,
+    &servers_disagree::ENTRY,
+    &host_doubled::ENTRY,
+    &token_superseded::ENTRY,
+    &token_misplaced::ENTRY,
+    &wildcard_answers::ENTRY,
+    &token_altered::ENTRY,
+    &wrong_type::ENTRY,
+    &value_doubled::ENTRY,
+    &cname_at_apex::ENTRY,
+    &choices_mixed::ENTRY,
+    &delegation_mismatch::ENTRY,
+    &cname_beside_others::ENTRY,
+    &fronted::ENTRY,
+    &cname_chain_broken::ENTRY,
+    &cname_foreign::ENTRY,
+    &forwarding_elsewhere::ENTRY,
+    &address_foreign::ENTRY,
+    &address_surplus::ENTRY,
+    &address_partial::ENTRY,
+    &ipv6_stray::ENTRY,
+    &https_record_stray::ENTRY,
+    &mail_at_risk::ENTRY,
+    &mail_lost::ENTRY,
+    &caa_forbids::ENTRY,
+    &challenge_blocked::ENTRY,
+    &issuer_throttled::ENTRY,
+    &issuer_refused::ENTRY,
+    &certificate_expiring::ENTRY,
+    &certificate_foreign::ENTRY,
+    &default_host_listed::ENTRY,
+    &stalled::ENTRY,
+    &pair_incomplete::ENTRY,
+];
+
+/// Runs every detector; an entry yields to those that explain it.
+pub fn diagnose(case: &Case<'_>) -> Vec<Finding> {
+    let mut found: Vec<Finding> = Vec::new();
+
+    for entry in CATALOGUE {
+        if entry.yields.is_explained_by(&found) {
+            continue;
+        }
+        if let Some(diagnosis) = (entry.detect)(case) {
+            found.push(finding(entry, diagnosis));
+        }
+    }
+    found
+}
+
+fn finding(entry: &Entry, diagnosis: Diagnosis) -> Finding {
+    Finding {
+        code: entry.code,
+        severity: diagnosis.severity.unwrap_or(entry.severity),
+        gate: diagnosis.gate.unwrap_or(entry.gate),
+        remedy: diagnosis.remedy,
+        remark: diagnosis.remark,
+        evidence: diagnosis.evidence,
+        edits: diagnosis.edits,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::judge::code::Code;
+    use crate::judge::finding::Yields;
+    use crate::test;
+
+    #[test]
+    fn codes_are_unique_and_yield_only_to_earlier_ones() {
+        for (index, entry) in CATALOGUE.iter().enumerate() {
+            let earlier: Vec<_> = CATALOGUE[..index].iter().map(|e| e.code).collect();
+            assert!(!earlier.contains(&entry.code), "{} stands twice", entry.code);
+
+            let Yields::To(codes) = entry.yields else { continue };
+            for code in codes {
+                assert!(earlier.contains(code), "{} yields to {code}", entry.code);
+            }
+        }
+        assert_eq!(CATALOGUE.len(), Code::ALL.len(), "every code has its detector");
+    }
+
+    #[test]
+    fn a_healthy_zone_gives_no_finding() {
+        for host in ["onswick.example", "timetable.onswick.example"] {
+            let found = test::diagnose(host, &test::healthy(host));
+            assert_eq!(found, [], "{host}");
+        }
+    }
+
+    #[test]
+    fn an_empty_zone_is_waiting_and_not_wrong() {
+        assert_eq!(test::diagnose("timetable.onswick.example", &[]), []);
+        assert_eq!(test::diagnose("onswick.example", &[]), []);
+    }
+}

@@ -1,0 +1,21 @@
+//! The judgement: evidence against the sheet, into findings, gates, and when to
+//! look again.
+
+pub mod baseline;
+pub mod case;
+pub mod certificate;
+pub mod code;
+pub mod domain;
+pub mod drift;
+pub mod edit;
+pub mod evidence;
+pub mod finding;
+pub mod findings;
+pub mod gate;
+pub mod policy;
+pub mod preflight;
+pub mod schedule;
+pub mod step;
+pub mod todo;
+pub mod verdict;
+pub mod waiting;

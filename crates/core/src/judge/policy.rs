@@ -1,0 +1,81 @@
+//! What the platform's operator may set about judging and looking again.
+
+use chrono::Duration;
+
+use crate::reading::method::Method;
+
+crate::spelled! {
+    /// What to think of a proxy in front of a domain that passes visitors on.
+    #[derive(Default)]
+    pub enum Fronting: "rule for proxies in front" {
+        /// It keeps the domain from being routed.
+        #[default]
+        Block = "block",
+        /// It is as good as the platform's own addresses.
+        Allow = "allow",
+    }
+}
+
+/// Judging and looking again.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Policy {
+    /// Share of vantages that must see the routing: 0 to 1.
+    pub quorum: f64,
+    /// Issuer names that the certification authority goes by in CAA records.
+    pub ca_identities: Vec<String>,
+    /// First wait after a change.
+    pub look_first: Duration,
+    /// Longest wait while nothing moves.
+    pub look_most: Duration,
+    /// Wait between two looks at a live domain.
+    pub look_live: Duration,
+    /// Quick looks between two full ones, while nothing moves.
+    pub quick_looks: i32,
+    /// How long nothing may move before a domain counts as stalled.
+    pub stalled_after: Duration,
+    /// Longest that one look may take; it is tried again later.
+    pub look_limit: Duration,
+    /// Longest that one try to bring an order to its end may take; the next
+    /// one goes on from where it stands.
+    pub order_limit: Duration,
+    /// Wait after the first refused order; doubles with each further one.
+    pub order_retry: Duration,
+    /// Longest wait between two orders.
+    pub order_retry_most: Duration,
+    /// How control over names that are no wildcards is shown to the CA.
+    pub method: Method,
+    /// What to think of a proxy in front.
+    pub fronting: Fronting,
+    /// How long a gate may be lapsed before it counts as not passed.
+    pub grace: Duration,
+    /// How long one of a pair waits for the other, to share a certificate.
+    pub pair_hold: Duration,
+    /// Most orders in a week for the names under one registered domain.
+    pub orders_per_domain: u32,
+    /// Most orders in three hours with the account at the CA.
+    pub orders_per_account: u32,
+}
+
+impl Default for Policy {
+    fn default() -> Self {
+        Self {
+            quorum: 2.0 / 3.0,
+            ca_identities: Vec::new(),
+            look_first: Duration::seconds(5),
+            look_most: Duration::minutes(30),
+            look_live: Duration::hours(6),
+            quick_looks: 3,
+            stalled_after: Duration::days(7),
+            look_limit: Duration::minutes(2),
+            order_limit: Duration::minutes(5),
+            order_retry: Duration::minutes(5),
+            order_retry_most: Duration::hours(24),
+            method: Method::Http,
+            fronting: Fronting::Block,
+            grace: Duration::hours(72),
+            pair_hold: Duration::minutes(1),
+            orders_per_domain: 40,
+            orders_per_account: 250,
+        }
+    }
+}

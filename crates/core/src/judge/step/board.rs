@@ -1,0 +1,76 @@
+//! The gates while they are being set: what passed, lapsed and blocked mean.
+
+use chrono::{DateTime, Duration, Utc};
+
+use crate::judge::case::Case;
+use crate::judge::finding::{Finding, Severity};
+use crate::judge::gate::{Gate, GateName, GateState, Gates};
+
+/// What the evidence says about one gate, each with its reason.
+pub(super) enum Judged {
+    /// The evidence is complete.
+    Pass(String),
+    /// Something is not there yet, or no longer.
+    NotYet(String),
+    /// There is no evidence either way.
+    Unknown(String),
+}
+
+/// The gates while they are being set.
+pub(super) struct Board<'a> {
+    pub gates: Gates,
+    pub findings: &'a [Finding],
+    grace: Duration,
+    now: DateTime<Utc>,
+}
+
+impl<'a> Board<'a> {
+    /// The gates as they stood before this look.
+    pub fn new(case: &Case<'_>, findings: &'a [Finding]) -> Self {
+        Self { gates: case.domain.gates.clone(), findings, grace: case.policy.grace, now: case.now }
+    }
+
+    /// Whether a gate is passed.
+    pub fn passed(&self, name: GateName) -> bool {
+        self.gates.passed(name)
+    }
+
+    /// Sets a gate by what the evidence says and by the findings that stand in
+    /// its way. Silence proves nothing: a gate that was passed stays so.
+    pub fn set(&mut self, name: GateName, judged: Judged) {
+        let before = self.gates.get(name);
+        let was_passed = matches!(before.state, GateState::Passed | GateState::Lapsed);
+        let blocker = self.blocker(name);
+
+        let state = match (&judged, blocker) {
+            (Judged::Unknown(_), _) if was_passed => return,
+            (Judged::Pass(_), None) => GateState::Passed,
+            (_, Some(_)) if self.is_held(before) => GateState::Lapsed,
+            (_, Some(_)) => GateState::Blocked,
+            (Judged::NotYet(_), None) if self.is_held(before) => GateState::Lapsed,
+            (Judged::NotYet(_) | Judged::Unknown(_), None) => GateState::Waiting,
+        };
+        let reason = match (judged, blocker) {
+            (_, Some(finding)) => finding.remedy.clone(),
+            (Judged::Pass(reason) | Judged::NotYet(reason) | Judged::Unknown(reason), None) => reason,
+        };
+
+        let since = if state == before.state { before.since } else { self.now };
+        let because = blocker.map(|finding| finding.code);
+        self.gates.0[name as usize] = Gate { name, state, since, because, reason };
+    }
+
+    fn blocker(&self, name: GateName) -> Option<&'a Finding> {
+        self.findings.iter().find(|f| f.gate == name && f.severity == Severity::Blocker)
+    }
+
+    /// Whether a gate that fails now only lapses: it is passed, or has lapsed
+    /// for less than its grace.
+    fn is_held(&self, before: &Gate) -> bool {
+        match before.state {
+            GateState::Passed => true,
+            GateState::Lapsed => self.now - before.since < self.grace,
+            GateState::Waiting | GateState::Blocked => false,
+        }
+    }
+}

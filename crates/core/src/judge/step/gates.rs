@@ -1,0 +1,212 @@
+//! What the evidence says about each gate.
+
+use chrono::{DateTime, Utc};
+
+use super::Action;
+use super::board::Judged::{NotYet, Pass, Unknown};
+use super::board::{Board, Judged};
+use crate::judge::case::{Case, Owners};
+use crate::judge::certificate::CertificateFacts;
+use crate::judge::domain::Domain;
+use crate::judge::evidence::{Evidence, OrderState, ProbeResult};
+use crate::judge::gate::{GateName, GateState, Stage};
+use crate::judge::policy::{Fronting, Policy};
+use crate::judge::preflight::{self, Check, CheckName, CheckState};
+use crate::judge::verdict::Verdict;
+use crate::judge::waiting::{self, Wait};
+use crate::reading::survey::{Survey, ZoneView};
+use crate::sheet::line::Choice;
+
+/// What is said of a gate, and what has to be done before more can be said.
+pub(super) struct Next {
+    pub judged: Judged,
+    pub asks: Option<Action>,
+}
+
+impl Next {
+    fn asking(judged: Judged, asks: Action) -> Self {
+        Self { judged, asks: Some(asks) }
+    }
+}
+
+impl From<Judged> for Next {
+    fn from(judged: Judged) -> Self {
+        Self { judged, asks: None }
+    }
+}
+
+/// Passes when every authority server that answers returns the token.
+pub(super) fn ownership(case: &Case<'_>) -> Judged {
+    let Owners { with, all } = case.owners;
+    if all == 0 {
+        return unread(case.survey);
+    }
+    if with == 0 {
+        let at = case.sheet.host_field(&case.sheet.challenge);
+        return NotYet(format!("The TXT record at {at} is not there yet."));
+    }
+    if with < all {
+        return NotYet(format!("{with} of {all} authority servers return the token."));
+    }
+
+    if case.now > case.domain.token_expires_at && !was_owned(case) {
+        let day = case.domain.token_expires_at.format("%Y-%m-%d");
+        return NotYet(format!(
+            "The token ran out on {day}. Rotate it, and hand the customer the new sheet."
+        ));
+    }
+    Pass(format!("The token is at every authority server ({all})."))
+}
+
+fn unread(survey: &Survey) -> Judged {
+    match survey.zone {
+        ZoneView::Unregistered { .. } => NotYet("The domain is not registered.".into()),
+        _ => Unknown("No authority server answered.".into()),
+    }
+}
+
+/// A token that proved ownership in time goes on proving it.
+fn was_owned(case: &Case<'_>) -> bool {
+    matches!(case.domain.gates.get(GateName::Ownership).state, GateState::Passed | GateState::Lapsed)
+}
+
+/// Passes when the authority servers agree on one choice met exactly, and the
+/// spread over the vantages reaches the quorum.
+pub(super) fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
+    if case.is_fronted() && case.policy.fronting == Fronting::Allow {
+        return Pass("A proxy in front passes visitors on to the platform.".into());
+    }
+
+    match case.verdict {
+        Verdict::Unreadable => unread(case.survey),
+        Verdict::Match => spread_enough(waits, case.policy),
+        Verdict::Absent => {
+            let kinds = match case.choice() {
+                Choice::Cname => "CNAME record is",
+                _ => "address records are",
+            };
+            NotYet(format!("The {kinds} not at {} yet.", case.sheet.host_field(&case.sheet.routed)))
+        }
+        Verdict::Partial | Verdict::Differs => {
+            NotYet("The authority servers do not all return what the sheet asks for.".into())
+        }
+    }
+}
+
+fn spread_enough(waits: &[Wait], policy: &Policy) -> Judged {
+    let share = match waiting::spread(waits) {
+        Some(share) if share + 1e-9 < policy.quorum => share,
+        _ => return Pass("The authority servers agree, and enough vantages see it.".into()),
+    };
+
+    let ends = match waiting::settled_at(waits, policy.quorum) {
+        Some(at) => format!("Enough of them let go of it by {}.", at.format("%H:%M:%S UTC")),
+        None => "Some of them give no answer that tells how long.".into(),
+    };
+    NotYet(format!(
+        "The zone is right. {:.0} % of the vantages see it; {:.0} % are needed. The rest still hold an older \
+         answer. {ends}",
+        share * 100.0,
+        policy.quorum * 100.0
+    ))
+}
+
+/// Passes while a certificate is held that covers the host and has not run out.
+/// One that is due for renewal is served until the next one is there.
+pub(super) fn certificate(case: &Case<'_>, board: &Board<'_>, waits: &[Wait]) -> Next {
+    let Some(held) = case.held() else { return order(case, board, waits) };
+    let until = held_until(&held.facts);
+    if !held.is_due(case.now) {
+        return Pass(until).into();
+    }
+
+    let renewal = order(case, board, waits);
+    let (Pass(reason) | NotYet(reason) | Unknown(reason)) = renewal.judged;
+    Next { judged: Pass(format!("{until} Renewal is due. {reason}")), asks: renewal.asks }
+}
+
+fn held_until(facts: &CertificateFacts) -> String {
+    format!("Held until {}.", facts.not_after.format("%Y-%m-%d"))
+}
+
+fn order(case: &Case<'_>, board: &Board<'_>, waits: &[Wait]) -> Next {
+    if !board.passed(GateName::Ownership) || !board.passed(GateName::Routing) {
+        return NotYet("Comes after ownership and routing.".into()).into();
+    }
+    if preflight::is_forbidden(board.findings) {
+        return NotYet("An open finding forbids it.".into()).into();
+    }
+
+    let checks = preflight::checks(case, &board.gates, board.findings, waits);
+    match checks.iter().find(|check| check.state != CheckState::Passed) {
+        None => {
+            let reason = "Preflight passed; the order is being placed.";
+            Next::asking(NotYet(reason.into()), Action::PlaceOrder { pair: shares_order(case) })
+        }
+        Some(check) => Next { judged: NotYet(check.said.clone()), asks: fetch(case, check) },
+    }
+}
+
+/// The canary is fetched once nothing else stands in the way.
+fn fetch(case: &Case<'_>, check: &Check) -> Option<Action> {
+    let is_due = check.name == CheckName::Canary && case.evidence.canary.is_none();
+    is_due.then_some(Action::FetchCanary)
+}
+
+/// Whether the other one of the pair is covered by the same order: the canary
+/// arrives there too, and no order has been refused.
+fn shares_order(case: &Case<'_>) -> bool {
+    let was_refused = matches!(case.evidence.order, OrderState::Refused { .. });
+    let fetched = case.evidence.pair_canary.as_deref().unwrap_or_default();
+    let arrives = !fetched.is_empty() && preflight::lost(fetched).is_none();
+    wants_pair_canary(case.domain, case.evidence, case.now) && !was_refused && arrives
+}
+
+/// Whether the other one of the pair is worth a canary of its own.
+pub fn wants_pair_canary(domain: &Domain, evidence: &Evidence, now: DateTime<Utc>) -> bool {
+    let Some(pair) = &domain.pair else { return false };
+    let is_shared = evidence.certificate.as_ref().is_some_and(|held| held.covers(&pair.other, now));
+    pair.other_ready || (pair.other_stage == Stage::Live && is_shared)
+}
+
+/// Passes when every address serves our certificate and redirects as it should.
+pub(super) fn serving(case: &Case<'_>, board: &Board<'_>) -> Next {
+    let evidence = case.evidence;
+    let (Some(held), true) = (&evidence.certificate, board.passed(GateName::Certificate)) else {
+        return NotYet("Comes after the certificate.".into()).into();
+    };
+    if !board.passed(GateName::Routing) {
+        return Unknown("Comes after routing.".into()).into();
+    }
+    let Some(probe) = &evidence.probe else {
+        return Next::asking(Unknown("Not probed yet.".into()), Action::Probe);
+    };
+
+    let is_through_a_proxy = case.is_fronted() && case.policy.fronting == Fronting::Allow;
+    let ours = (!is_through_a_proxy).then_some(held.facts.serial.as_str());
+    let judged = match probe.results.iter().find_map(|result| trouble(result, ours)) {
+        Some(reason) => NotYet(reason),
+        None if probe.results.is_empty() => Unknown("No address to probe.".into()),
+        None if ours.is_none() => Pass("The proxy in front serves a good certificate.".into()),
+        None => Pass(format!("{} addresses serve our certificate.", probe.results.len())),
+    };
+    judged.into()
+}
+
+/// What a visitor through one address would stumble over; with `ours`, another
+/// certificate than the one with that serial counts too.
+fn trouble(result: &ProbeResult, ours: Option<&str>) -> Option<String> {
+    let address = result.address;
+    if let Some(failure) = &result.tls_failure {
+        return Some(format!("HTTPS at {address} fails: {failure}."));
+    }
+    if ours.is_some() && result.serial() != ours {
+        return Some(format!("{address} serves another certificate than ours."));
+    }
+    if let Some(failure) = &result.redirect_failure {
+        return Some(format!("HTTP at {address} does not lead to HTTPS: {failure}."));
+    }
+
+    let failure = result.pair_failure.as_ref()?;
+    Some(format!("{address} does not lead to the primary: {failure}."))
+}

@@ -1,0 +1,250 @@
+//! The judgement: from what was learned to where the domain stands.
+//!
+//! [`step`] is one pure function. It never passes a gate without evidence, and
+//! the same evidence gives the same answer. All four gates are judged in it,
+//! since each asks whether those before it are passed as of now, and a domain
+//! must not be written down half judged.
+
+mod addresses;
+mod board;
+mod gates;
+
+use chrono::{DateTime, Utc};
+
+pub use self::addresses::{addresses_to_probe, foreign_addresses};
+pub use self::gates::wants_pair_canary;
+
+use self::board::Board;
+use crate::judge::case::Case;
+use crate::judge::code::Code;
+use crate::judge::domain::Domain;
+use crate::judge::evidence::Evidence;
+use crate::judge::finding::Finding;
+use crate::judge::findings;
+use crate::judge::gate::{GateName, Gates};
+use crate::judge::policy::Policy;
+use crate::judge::preflight::{self, Check};
+use crate::judge::schedule::{self, Outlook};
+use crate::judge::waiting::{self, Wait};
+use crate::name::dns::DnsName;
+use crate::name::platform::Platform;
+
+/// What the world outside must do before the domain can get further.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Action {
+    /// Fetch the canary through every address, then judge again.
+    FetchCanary,
+    /// Place a certificate order.
+    PlaceOrder {
+        /// Whether it covers the other one of the pair too.
+        pair: bool,
+    },
+    /// Probe every address by TLS, then judge again.
+    Probe,
+    /// Ask the foreign addresses where they send visitors, and whether the
+    /// canary arrives through them, then judge again.
+    FollowForwards,
+}
+
+/// The new state of a domain.
+#[derive(Clone, Debug)]
+pub struct Outcome {
+    /// Where the gates stand now.
+    pub gates: Gates,
+    /// Every open finding.
+    pub findings: Vec<Finding>,
+    /// At most one thing to do.
+    pub action: Option<Action>,
+    /// When to look again if nothing else happens.
+    pub next_look: DateTime<Utc>,
+    /// Looks in a row that found nothing new.
+    pub quiet_looks: i32,
+    /// The zone's apex, for the sheet.
+    pub zone: DnsName,
+    /// Fingerprint of the survey.
+    pub fingerprint: Option<i64>,
+    /// Share of vantages that see the routing, 0 to 1.
+    pub spread: Option<f64>,
+    /// What each vantage sees or still holds.
+    pub waits: Vec<Wait>,
+    /// When anything about the domain changed last.
+    pub moved_at: DateTime<Utc>,
+    /// What a quick look must read for nothing to have changed; `None` if the
+    /// next look must be a full one.
+    pub quick: Option<i64>,
+}
+
+/// Findings behind which a proxy may stand that passes visitors on.
+const FRONTABLE: [Code; 3] = [Code::AddressForeign, Code::CnameForeign, Code::CnameChainBroken];
+
+/// What a case holds, told once.
+struct Judgement<'a> {
+    case: Case<'a>,
+    found: Vec<Finding>,
+    waits: Vec<Wait>,
+}
+
+impl<'a> Judgement<'a> {
+    /// `None` where nothing was read.
+    fn of(
+        domain: &'a Domain,
+        platform: &'a Platform,
+        evidence: &'a Evidence,
+        policy: &'a Policy,
+        now: DateTime<Utc>,
+    ) -> Option<Self> {
+        let survey = evidence.survey.as_ref()?;
+        let case = Case::new(domain, platform, survey, evidence, policy, now);
+        let found = findings::diagnose(&case);
+        let waits = waiting::waits(&case);
+        Some(Self { case, found, waits })
+    }
+
+    /// The gates, and what the certificate or the serving gate asks for.
+    fn gates(&self) -> (Gates, Option<Action>) {
+        let Self { case, found, waits } = self;
+        let mut board = Board::new(case, found);
+        board.set(GateName::Ownership, gates::ownership(case));
+        board.set(GateName::Routing, gates::routing(case, waits));
+
+        let certificate = gates::certificate(case, &board, waits);
+        board.set(GateName::Certificate, certificate.judged);
+
+        let serving = gates::serving(case, &board);
+        board.set(GateName::Serving, serving.judged);
+        (board.gates, certificate.asks.or(serving.asks))
+    }
+}
+
+/// Judges `domain` by `evidence`.
+///
+/// ```
+/// use chrono::{DateTime, Utc};
+/// use nomenta_core::judge::domain::Domain;
+/// use nomenta_core::judge::evidence::Evidence;
+/// use nomenta_core::judge::gate::{GateState, Stage};
+/// use nomenta_core::judge::policy::Policy;
+/// use nomenta_core::judge::step::step;
+/// use nomenta_core::name::platform::Platform;
+///
+/// /// A domain that nothing is known of stays where it is, and is looked at soon.
+/// fn nothing_read(domain: &Domain, platform: &Platform, now: DateTime<Utc>) {
+///     let policy = Policy::default();
+///     let outcome = step(domain, platform, &Evidence::default(), &policy, now);
+///     assert_eq!(outcome.gates, domain.gates);
+///     assert_eq!(outcome.next_look, now + policy.look_first);
+/// }
+/// # use nomenta_core::judge::gate::Gates;
+/// # use nomenta_core::name::{hostname::Hostname, token::Token};
+/// # use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
+/// # let now = Utc::now();
+/// # let domain = Domain {
+/// #     host: Hostname::parse("timetable.onswick.example").unwrap(),
+/// #     site: "onswick".into(),
+/// #     ingress: Ingress {
+/// #         name: "harbour".into(),
+/// #         revision: 1,
+/// #         ipv4: Default::default(),
+/// #         ipv6: Default::default(),
+/// #         canonical: CanonicalHost::parse("edge.quaymark.example").unwrap(),
+/// #         name_servers: Default::default(),
+/// #         subdomain_addresses: true,
+/// #     },
+/// #     wildcard: false,
+/// #     token: Token::from_random([7; 20]),
+/// #     token_expires_at: now,
+/// #     superseded: Vec::new(),
+/// #     mail_before: Vec::new(),
+/// #     moved_at: now,
+/// #     form: None,
+/// #     gates: Gates::new(now),
+/// #     zone: "onswick.example".into(),
+/// #     fingerprint: None,
+/// #     quiet_looks: 0,
+/// #     enrolled_at: now,
+/// #     pair: None,
+/// # };
+/// # let platform = Platform {
+/// #     zone: "quaymark.example".into(),
+/// #     brand: "quaymark".into(),
+/// #     proof_zone: None,
+/// #     acme_zone: None,
+/// #     dns_for_all: false,
+/// # };
+/// # nothing_read(&domain, &platform, now);
+/// ```
+pub fn step(
+    domain: &Domain,
+    platform: &Platform,
+    evidence: &Evidence,
+    policy: &Policy,
+    now: DateTime<Utc>,
+) -> Outcome {
+    let Some(judgement) = Judgement::of(domain, platform, evidence, policy, now) else {
+        return unsurveyed(domain, policy, now);
+    };
+    let (gates, asks) = judgement.gates();
+    let Judgement { case, found, waits } = judgement;
+
+    let is_frontable = found.iter().any(|finding| FRONTABLE.contains(&finding.code));
+    let follow = (is_frontable && evidence.forwards.is_none()).then_some(Action::FollowForwards);
+    let action = asks.or(follow);
+
+    let fingerprint = case.survey.fingerprint();
+    let has_moved = Some(fingerprint) != domain.fingerprint || gates != domain.gates;
+    let quiet_looks = if has_moved { 0 } else { domain.quiet_looks.saturating_add(1) };
+
+    let outlook = Outlook { gates: &gates, found: &found, waits: &waits, action, quiet_looks };
+    let next_look = schedule::after_look(&case, &outlook);
+    let quick = schedule::quick(&case, &outlook);
+
+    Outcome {
+        next_look,
+        quick,
+        gates,
+        findings: found,
+        action,
+        quiet_looks,
+        zone: case.sheet.zone,
+        fingerprint: Some(fingerprint),
+        spread: waiting::spread(&waits),
+        waits,
+        moved_at: if has_moved { now } else { domain.moved_at },
+    }
+}
+
+/// Nothing was read, so nothing is known anew.
+fn unsurveyed(domain: &Domain, policy: &Policy, now: DateTime<Utc>) -> Outcome {
+    Outcome {
+        gates: domain.gates.clone(),
+        findings: Vec::new(),
+        action: None,
+        next_look: now + policy.look_first,
+        quiet_looks: domain.quiet_looks,
+        zone: domain.zone.clone(),
+        fingerprint: domain.fingerprint,
+        spread: None,
+        waits: Vec::new(),
+        moved_at: domain.moved_at,
+        quick: None,
+    }
+}
+
+/// Everything that is asked before an order, for people to read: nothing is
+/// ordered, whatever it says.
+pub fn preflight(
+    domain: &Domain,
+    platform: &Platform,
+    evidence: &Evidence,
+    policy: &Policy,
+    now: DateTime<Utc>,
+) -> Vec<Check> {
+    let Some(judgement) = Judgement::of(domain, platform, evidence, policy, now) else {
+        return Vec::new();
+    };
+    let (gates, _) = judgement.gates();
+    preflight::checks(&judgement.case, &gates, &judgement.found, &judgement.waits)
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,216 @@
+//! DNS names as they are kept inside: absolute, lower case, without the final
+//! dot (RFC 1034, section 3.1).
+//!
+//! Owner names may hold underscores, and what a zone holds may be no host name
+//! at all, so a [`DnsName`] is not a [`Hostname`](super::hostname::Hostname).
+//! What people trip over is the form: `www` in one box is
+//! `www.onswick.example.` in the next. Inside there is one form only; the box
+//! gets its own from [`Form`](crate::sheet::form::Form).
+
+use std::borrow::Borrow;
+use std::fmt;
+use std::ops::Deref;
+
+use serde::{Deserialize, Serialize};
+
+/// An absolute DNS name, lower case, without the final dot; the root is empty.
+///
+/// It is made of whatever was read, and never refused: a zone holds what it
+/// holds.
+///
+/// ```
+/// use nomenta_core::name::dns::DnsName;
+///
+/// let name = DnsName::new("WWW.Onswick.Example.");
+/// assert_eq!(name, "www.onswick.example");
+/// assert!(name.is_within("onswick.example"));
+/// assert_eq!(name.relative_to("onswick.example"), "www");
+/// ```
+#[derive(Clone, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[serde(from = "String", into = "String")]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(value_type = String, example = "www.onswick.example"))]
+pub struct DnsName(String);
+
+impl DnsName {
+    /// Brings a name into the one form.
+    pub fn new(name: impl AsRef<str>) -> Self {
+        Self(name.as_ref().trim_end_matches('.').to_ascii_lowercase())
+    }
+
+    /// The root of the tree.
+    pub fn root() -> Self {
+        Self::default()
+    }
+
+    /// The name one or more labels below this one.
+    pub fn child(&self, labels: &str) -> Self {
+        match self.is_root() {
+            true => Self::new(labels),
+            false => Self::new(format!("{labels}.{self}")),
+        }
+    }
+
+    /// Whether it is the root.
+    pub fn is_root(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// Whether it is `zone` or lies under it.
+    pub fn is_within(&self, zone: &str) -> bool {
+        is_within(&self.0, zone)
+    }
+
+    /// What to type into a box that adds the zone by itself: see [`relative`].
+    pub fn relative_to(&self, zone: &str) -> String {
+        relative(&self.0, zone)
+    }
+
+    /// The name as text, without the final dot.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for DnsName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.0)
+    }
+}
+
+impl Deref for DnsName {
+    type Target = str;
+
+    fn deref(&self) -> &str {
+        &self.0
+    }
+}
+
+impl AsRef<str> for DnsName {
+    fn as_ref(&self) -> &str {
+        &self.0
+    }
+}
+
+impl Borrow<str> for DnsName {
+    fn borrow(&self) -> &str {
+        &self.0
+    }
+}
+
+impl From<&str> for DnsName {
+    fn from(name: &str) -> Self {
+        Self::new(name)
+    }
+}
+
+impl From<String> for DnsName {
+    fn from(name: String) -> Self {
+        Self::new(name)
+    }
+}
+
+impl From<DnsName> for String {
+    fn from(name: DnsName) -> Self {
+        name.0
+    }
+}
+
+impl PartialEq<str> for DnsName {
+    fn eq(&self, other: &str) -> bool {
+        self.0 == other
+    }
+}
+
+impl PartialEq<&str> for DnsName {
+    fn eq(&self, other: &&str) -> bool {
+        self.0 == *other
+    }
+}
+
+impl PartialEq<DnsName> for str {
+    fn eq(&self, other: &DnsName) -> bool {
+        self == other.0
+    }
+}
+
+impl PartialEq<DnsName> for &str {
+    fn eq(&self, other: &DnsName) -> bool {
+        *self == other.0
+    }
+}
+
+/// Whether `name` is `zone` or lies under it. Both in the one form.
+pub fn is_within(name: &str, zone: &str) -> bool {
+    zone.is_empty() || name == zone || name.strip_suffix(zone).is_some_and(|rest| rest.ends_with('.'))
+}
+
+/// The name one label up; the parent of a top-level name is the root.
+pub fn parent(name: &str) -> &str {
+    name.split_once('.').map_or("", |(_, rest)| rest)
+}
+
+/// `name` and each of its ancestors up to the top level, root left out.
+pub fn climb(name: &str) -> impl Iterator<Item = &str> {
+    std::iter::successors(Some(name), |n| Some(parent(n))).take_while(|n| !n.is_empty())
+}
+
+/// What to type into a box that adds the zone by itself: the name without the
+/// zone, or `@` at the apex (RFC 1035, section 5.1). A name that lies elsewhere
+/// stays whole.
+pub fn relative(name: &str, zone: &str) -> String {
+    if name == zone {
+        return "@".into();
+    }
+    match name.strip_suffix(zone).and_then(|rest| rest.strip_suffix('.')) {
+        Some(host) if !zone.is_empty() => host.to_owned(),
+        _ => name.to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_spelling_becomes_one() {
+        for typed in ["WWW.Onswick.example.", "www.onswick.example", "www.onswick.EXAMPLE"] {
+            assert_eq!(DnsName::new(typed), "www.onswick.example", "{typed}");
+        }
+        assert!(DnsName::new(".").is_root());
+        assert_eq!(DnsName::root().child("example").child("_c.www"), "_c.www.example");
+    }
+
+    #[test]
+    fn a_name_is_written_and_read_as_text() {
+        let name = DnsName::new("www.onswick.example");
+        let json = serde_json::to_string(&name).expect("writes");
+        assert_eq!(json, "\"www.onswick.example\"");
+        assert_eq!(serde_json::from_str::<DnsName>("\"WWW.onswick.example.\"").expect("reads"), name);
+    }
+
+    #[test]
+    fn relative_hosts_follow_the_zone() {
+        for (name, zone, want) in [
+            ("onswick.example", "onswick.example", "@"),
+            ("www.onswick.example", "onswick.example", "www"),
+            ("_c.www.onswick.example", "onswick.example", "_c.www"),
+            ("www.other.example", "onswick.example", "www.other.example"),
+            ("myonswick.example", "onswick.example", "myonswick.example"),
+        ] {
+            assert_eq!(relative(name, zone), want);
+        }
+    }
+
+    #[test]
+    fn within_respects_label_borders() {
+        assert!(is_within("a.onswick.example", "onswick.example"));
+        assert!(is_within("onswick.example", ""));
+        assert!(!is_within("myonswick.example", "onswick.example"));
+    }
+
+    #[test]
+    fn climbing_ends_at_the_top_level() {
+        let names: Vec<_> = climb("www.onswick.example").collect();
+        assert_eq!(names, ["www.onswick.example", "onswick.example", "example"]);
+    }
+}

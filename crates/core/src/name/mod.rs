@@ -1,0 +1,8 @@
+//! Names: what a person types as a domain, what DNS holds as a name, the
+//! platform's own names, and the token that is published under one.
+
+pub mod dns;
+pub mod hostname;
+pub mod platform;
+pub mod subject;
+pub mod token;

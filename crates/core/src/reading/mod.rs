@@ -1,0 +1,11 @@
+//! Readings: what DNS says, from one record to a whole survey, and what is told
+//! from it before anything is judged.
+
+pub mod answer;
+pub mod caa;
+pub mod fingerprint;
+pub mod method;
+pub mod record;
+pub mod survey;
+pub mod target;
+pub mod view;

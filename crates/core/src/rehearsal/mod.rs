@@ -1,0 +1,382 @@
+//! The rehearsal: judging a zone file before the customer changes anything.
+//!
+//! The file is asked what a survey would ask the zone's server, answered as a
+//! server that loaded it would (RFC 1034, section 4.3.2), and judged like any
+//! other survey. The customer's list is then carried out on the text itself.
+
+mod held;
+
+use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use crate::judge::case::Case;
+use crate::judge::domain::Domain;
+use crate::judge::edit::{Edit, EditKind};
+use crate::judge::evidence::Evidence;
+use crate::judge::finding::{Finding, Severity};
+use crate::judge::findings;
+use crate::judge::policy::Policy;
+use crate::judge::todo;
+use crate::name::dns::{self, DnsName};
+use crate::name::platform::Platform;
+use crate::reading::record::{Record, RecordType};
+use crate::sheet::SHEET_TTL;
+use crate::sheet::line::EditorType;
+use crate::zonefile::text;
+use crate::zonefile::{self, Fate, ZoneError, ZoneFile};
+
+/// What the file is called where a server's name would stand.
+const SERVER: &str = "the zone file";
+/// Rounds of judging and amending. One is the rule; a second finds what the
+/// first one uncovered, as under a delegation that went.
+const ROUNDS: usize = 4;
+
+/// What came of a rehearsal.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Rehearsal {
+    /// The zone that the file holds.
+    pub zone: DnsName,
+    /// How many records it has.
+    pub records: usize,
+    /// What would be found, were it served as it is.
+    pub findings: Vec<Rehearsed>,
+    /// The customer's list: what to keep, delete, change and add.
+    pub todo: Vec<Edit>,
+    /// Whether the amended file would pass ownership and routing without a
+    /// blocker.
+    pub passes: bool,
+    /// Findings that no change of the file can mend.
+    pub left: Vec<Finding>,
+    /// The file with those changes and no other.
+    pub amended: String,
+}
+
+/// A finding with its place in the file.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Rehearsed {
+    /// The finding; its evidence names lines of the file.
+    #[serde(flatten)]
+    pub finding: Finding,
+    /// Lines of the records that it is about, counted from 1.
+    pub lines: Vec<usize>,
+}
+
+/// Why a file cannot be rehearsed.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+pub enum RehearsalError {
+    /// The file cannot be read.
+    #[error(transparent)]
+    Unreadable(#[from] ZoneError),
+    /// It is another zone's file.
+    #[error(
+        "The file is of the zone {zone}, and {host} does not lie in it. Give the file of the zone that holds {host}."
+    )]
+    OtherZone {
+        /// The file's zone.
+        zone: String,
+        /// The domain.
+        host: String,
+    },
+    /// It holds no record.
+    #[error("The file holds no record. Export the whole zone from the DNS editor, and give that.")]
+    Empty,
+}
+
+/// Judges `text` as the zone of `domain`, and amends it.
+///
+/// # Errors
+/// [`RehearsalError`] if it cannot be read, or is of another zone.
+pub fn rehearse(
+    domain: &Domain,
+    platform: &Platform,
+    policy: &Policy,
+    text: &str,
+    now: DateTime<Utc>,
+) -> Result<Rehearsal, RehearsalError> {
+    let origin = DnsName::new(domain.host.registered());
+    let file = ZoneFile::parse(text, &origin)?;
+    check(&file, domain)?;
+
+    // A file is typed as files are, whatever the customer's editor wants.
+    let domain = Domain { form: None, moved_at: now, ..domain.clone() };
+    let rehearsing = Rehearsing { domain: &domain, platform, policy, now };
+    let first = rehearsing.judge(&file);
+    let findings = first.findings.iter().map(|finding| located(&file, finding)).collect();
+    let records = file.entries.len();
+
+    let mut round = first;
+    let mut file = file;
+    let mut list = Vec::new();
+    for _ in 0..ROUNDS {
+        merge(&mut list, &round.todo);
+        round.todo.retain(|edit| edit.kind != EditKind::Keep);
+        if round.todo.is_empty() {
+            break;
+        }
+        let amended = amend(&file, &round.todo, domain.host.as_str());
+        file = ZoneFile::parse(&amended, &origin)?;
+        round = rehearsing.judge(&file);
+    }
+    list.sort_by_key(|edit: &Edit| edit.kind != EditKind::Keep);
+
+    let is_blocked = round.findings.iter().any(|f| f.severity == Severity::Blocker);
+    Ok(Rehearsal {
+        zone: file.zone.clone(),
+        records,
+        findings,
+        todo: list,
+        passes: round.passes && !is_blocked,
+        left: round.findings,
+        amended: file.amended(|_| Fate::Stays, &[]),
+    })
+}
+
+/// A file that can be the domain's.
+fn check(file: &ZoneFile, domain: &Domain) -> Result<(), RehearsalError> {
+    if file.entries.is_empty() {
+        return Err(RehearsalError::Empty);
+    }
+    if !dns::is_within(domain.host.as_str(), &file.zone) {
+        let host = domain.host.to_string();
+        return Err(RehearsalError::OtherZone { zone: file.zone.to_string(), host });
+    }
+    Ok(())
+}
+
+/// Adds what a later round has beyond those before it; what was added then is
+/// no news that it is kept now.
+fn merge(list: &mut Vec<Edit>, more: &[Edit]) {
+    for edit in more {
+        let is_known = list
+            .iter()
+            .any(|known| known.owner == edit.owner && known.rtype == edit.rtype && known.value == edit.value);
+        if !is_known {
+            list.push(edit.clone());
+        }
+    }
+}
+
+/// A finding with the lines of the records that it names.
+fn located(file: &ZoneFile, finding: &Finding) -> Rehearsed {
+    let mut finding = finding.clone();
+    let mut lines = Vec::new();
+    let said: Vec<String> = finding.evidence.iter().map(|sighting| sighting.said.clone()).collect();
+    finding.evidence.iter_mut().for_each(|sighting| sighting.source = SERVER.into());
+
+    for entry in &file.entries {
+        let line = *entry.lines.start();
+        let shown = entry.record.to_string();
+        let mut is_named = finding.edits.iter().any(|edit| is_of(edit, &entry.record));
+        for (sighting, said) in finding.evidence.iter_mut().zip(&said) {
+            if *said == shown {
+                sighting.source = format!("line {line}");
+                is_named = true;
+            }
+        }
+        if is_named {
+            lines.push(line);
+        }
+    }
+    Rehearsed { finding, lines }
+}
+
+/// Whether an edit is about a record that is there.
+fn is_of(edit: &Edit, record: &Record) -> bool {
+    edit.kind != EditKind::Add
+        && edit.owner == record.owner
+        && edit.rtype.as_str() == record.data.type_name()
+        && edit.value_now() == record.data.to_string()
+}
+
+/// Carries out edits on the text of a file.
+fn amend(file: &ZoneFile, edits: &[Edit], host: &str) -> String {
+    let mut lines: Vec<String> = edits.iter().filter_map(added).collect();
+    if !lines.is_empty() {
+        lines.insert(0, format!("; For {host}"));
+    }
+
+    file.amended(
+        |index| {
+            let record = &file.entries[index].record;
+            edits.iter().find(|edit| is_of(edit, record)).map_or(Fate::Stays, fate)
+        },
+        &lines,
+    )
+}
+
+/// The line that an edit adds; absolute, since it is relative to nothing.
+fn added(edit: &Edit) -> Option<String> {
+    if edit.kind != EditKind::Add {
+        return None;
+    }
+    let data = zonefile::value(edit.rtype.as_str(), &edit.value).ok()?;
+    Some(text::line("", &Record { owner: edit.owner.clone(), ttl: SHEET_TTL, data }))
+}
+
+/// What an edit makes of the record that it is about.
+fn fate(edit: &Edit) -> Fate {
+    match edit.kind {
+        EditKind::Delete => Fate::Gone,
+        EditKind::Change => match zonefile::value(edit.rtype.as_str(), &edit.value) {
+            Ok(data) => Fate::Becomes(text::value(&data)),
+            Err(_) => Fate::Stays,
+        },
+        EditKind::Add | EditKind::Keep => Fate::Stays,
+    }
+}
+
+struct Rehearsing<'a> {
+    domain: &'a Domain,
+    platform: &'a Platform,
+    policy: &'a Policy,
+    now: DateTime<Utc>,
+}
+
+/// One judgement of the file.
+struct Round {
+    findings: Vec<Finding>,
+    todo: Vec<Edit>,
+    passes: bool,
+}
+
+impl Rehearsing<'_> {
+    fn judge(&self, file: &ZoneFile) -> Round {
+        let survey = held::survey(file, self.domain, self.platform, self.now);
+        let evidence = Evidence::default();
+        let case = Case::new(self.domain, self.platform, &survey, &evidence, self.policy, self.now);
+
+        let findings = findings::diagnose(&case);
+        let mut todo = todo::list(&case, &findings);
+        todo.extend(unasked(&case, file, &todo));
+        Round { passes: case.is_owned() && case.is_routed(), findings, todo }
+    }
+}
+
+/// Deletions of what no survey asks for and a CNAME leaves no place for.
+fn unasked(case: &Case<'_>, file: &ZoneFile, todo: &[Edit]) -> Vec<Edit> {
+    let routed = &case.sheet.routed;
+    let gets_alias = todo.iter().any(|edit| {
+        edit.owner == *routed
+            && edit.rtype == EditorType::Of(RecordType::Cname)
+            && edit.kind != EditKind::Delete
+    });
+    if !gets_alias {
+        return Vec::new();
+    }
+
+    let others = file.records().filter(|record| record.owner == *routed && record.data.rtype().is_none());
+    others.map(|record| case.edit_record(EditKind::Delete, record)).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::test;
+
+    const SUB: &str = "timetable.onswick.example";
+
+    fn rehearsed(host: &str, lines: &str) -> Rehearsal {
+        let text = format!(
+            "$ORIGIN onswick.example.\n$TTL 300\n@ SOA ns1 hostmaster 7 3600 600 86400 60\n@ NS ns1.harrowdns.example.\n{lines}"
+        );
+        rehearse(&test::domain(host), &test::platform(), &test::policy(), &text, test::now()).expect("reads")
+    }
+
+    fn codes(rehearsal: &Rehearsal) -> Vec<(&str, &[usize])> {
+        rehearsal.findings.iter().map(|r| (r.finding.code.as_str(), r.lines.as_slice())).collect()
+    }
+
+    #[test]
+    fn an_empty_zone_gets_what_the_sheet_asks_for_and_nothing_else() {
+        let done = rehearsed(SUB, "@ MX 10 mx\n");
+        assert_eq!(codes(&done), []);
+        assert!(done.passes, "{done:?}");
+        let added = done.amended.split_once("@ MX 10 mx\n").expect("the rest is as it was").1;
+        assert_eq!(
+            added.replace(test::token().as_str(), "TOKEN"),
+            "; For timetable.onswick.example\n\
+             _quaymark-challenge.timetable.onswick.example. 300 IN TXT \"token=TOKEN\"\n\
+             timetable.onswick.example. 300 IN CNAME onswick.edge.quaymark.example.\n"
+        );
+    }
+
+    #[test]
+    fn what_is_in_the_way_goes_and_its_lines_are_named() {
+        let done = rehearsed(SUB, "timetable A 192.0.2.7\n          A 192.0.2.8\nwww A 192.0.2.7\n");
+        assert_eq!(codes(&done), [("address-foreign", &[5, 6][..])]);
+        assert_eq!(done.findings[0].finding.evidence[0].source, "line 5");
+        assert!(done.passes, "{:?}", done.left);
+        assert!(done.amended.contains("\nwww A 192.0.2.7\n; For"), "{}", done.amended);
+        assert!(!done.amended.contains("timetable A"), "{}", done.amended);
+    }
+
+    #[test]
+    fn a_foreign_alias_is_changed_in_its_place() {
+        let done = rehearsed(SUB, "timetable 60 CNAME shop.harrowhost.example. ; the old shop\n");
+        assert!(done.amended.contains("timetable 60 CNAME onswick.edge.quaymark.example. ; the old shop\n"));
+        assert!(done.passes);
+    }
+
+    #[test]
+    fn under_a_cut_the_cut_goes_first_and_then_the_rest_is_judged() {
+        let done = rehearsed(SUB, "timetable NS ns1.tidewell.test.\ntimetable NS ns2.tidewell.test.\n");
+        assert_eq!(codes(&done), [("delegated-away", &[5, 6][..])]);
+        assert!(done.passes, "{:?}\n{}", done.left, done.amended);
+        assert!(!done.amended.contains("tidewell"), "{}", done.amended);
+    }
+
+    #[test]
+    fn a_wildcard_answers_and_stays() {
+        let done = rehearsed(SUB, "* A 192.0.2.7\n");
+        assert_eq!(codes(&done), [("wildcard-answers", &[5][..])]);
+        assert!(done.passes && done.amended.contains("\n* A 192.0.2.7\n"));
+    }
+
+    #[test]
+    fn an_apex_gets_every_address_and_a_ca_that_may_issue() {
+        let lines = "@ A 192.0.2.7\n@ MX 10 mx\n@ CAA 0 issue \"otherstamp-ca.example\"\n";
+        let done = rehearsed("onswick.example", lines);
+        assert!(done.passes, "{:?}\n{}", done.left, done.amended);
+        for want in ["A 127.77.0.10", "A 127.77.0.11", "AAAA ::1", "CAA 0 issue \"stampworks-ca.example\""] {
+            assert!(done.amended.contains(want), "no {want} in {}", done.amended);
+        }
+        assert!(done.amended.contains("@ MX 10 mx\n@ CAA 0 issue \"otherstamp-ca.example\"\n"));
+    }
+
+    #[test]
+    fn nothing_at_all_is_left_beside_the_alias() {
+        let lines =
+            "timetable A 192.0.2.7\n SRV 1 2 3 x\n CAA 0 issue \"stampworks-ca.example\"\n HTTPS 1 .\n";
+        let done = rehearsed(SUB, lines);
+        assert_eq!(codes(&done), [("cname-beside-others", &[5, 7, 8][..])]);
+        assert!(
+            done.passes && !done.amended.contains("SRV") && !done.amended.contains("CAA"),
+            "{}",
+            done.amended
+        );
+    }
+
+    #[test]
+    fn a_finished_zone_is_left_as_it_is() {
+        let lines = format!(
+            "_quaymark-challenge.timetable TXT {}\ntimetable CNAME onswick.edge.quaymark.example.\n",
+            test::token().txt_value()
+        );
+        let done = rehearsed(SUB, &lines);
+        assert!(done.passes && done.findings.is_empty() && done.left.is_empty());
+        assert!(done.amended.ends_with(&lines), "{}", done.amended);
+    }
+
+    #[test]
+    fn another_zones_file_and_an_empty_one_are_refused() {
+        let attempt =
+            |text: &str| rehearse(&test::domain(SUB), &test::platform(), &test::policy(), text, test::now());
+        let other = "$ORIGIN lowmere.test.\n@ SOA ns1 hostmaster 7 3600 600 86400 60\n";
+        assert!(matches!(attempt(other), Err(RehearsalError::OtherZone { .. })));
+        assert_eq!(attempt("; nothing\n"), Err(RehearsalError::Empty));
+        assert!(matches!(attempt("@ A x"), Err(RehearsalError::Unreadable(_))));
+    }
+}

@@ -1,0 +1,112 @@
+//! Records as master files write them (RFC 1035, section 5).
+
+use std::fmt::Write as _;
+use std::net::IpAddr;
+
+use crate::name::dns::DnsName;
+use crate::reading::record::{Record, RecordData};
+
+/// Records of one zone, after an `$ORIGIN` line.
+pub fn lines(zone: &str, records: &[Record]) -> String {
+    let mut text = format!("$ORIGIN {zone}.\n");
+    for record in records {
+        text.push_str(&line(zone, record));
+        text.push('\n');
+    }
+    text
+}
+
+/// One record as one line, its owner relative to `zone`; relative to the root
+/// it is absolute.
+pub fn line(zone: &str, record: &Record) -> String {
+    let owner = if !zone.is_empty() && record.owner.is_within(zone) {
+        record.owner.relative_to(zone)
+    } else {
+        format!("{}.", record.owner)
+    };
+
+    format!("{owner} {} IN {} {}", record.ttl, record.data.type_name(), value(&record.data))
+}
+
+/// The value alone, names absolute.
+pub fn value(data: &RecordData) -> String {
+    match data {
+        RecordData::Cname(name) | RecordData::Ns(name) => format!("{name}."),
+        RecordData::Mx { preference, exchange } => format!("{preference} {exchange}."),
+        RecordData::Txt(text) => text_strings(text),
+        RecordData::Caa { flags, tag, value } => format!("{flags} {tag} {}", quoted(value.as_bytes())),
+        RecordData::Soa(soa) => format!(
+            "{}. {}. {} {} {} {} {}",
+            soa.primary, soa.contact, soa.serial, soa.refresh, soa.retry, soa.expire, soa.minimum
+        ),
+        RecordData::Https { priority, target, hints } => binding(*priority, target, hints),
+        other => other.to_string(),
+    }
+}
+
+/// A service binding with its hints, one parameter for each family (RFC 9460,
+/// section 2.1).
+fn binding(priority: u16, target: &DnsName, hints: &[IpAddr]) -> String {
+    let mut text = format!("{priority} {target}.");
+
+    for (key, is_v4) in [("ipv4hint", true), ("ipv6hint", false)] {
+        let list = hints.iter().filter(|hint| hint.is_ipv4() == is_v4);
+        let list: Vec<_> = list.map(ToString::to_string).collect();
+        if !list.is_empty() {
+            // Writing to a string cannot fail.
+            let _ = write!(text, " {key}={}", list.join(","));
+        }
+    }
+    text
+}
+
+/// One string of at most 255 octets after another (RFC 1035, section 3.3.14).
+fn text_strings(text: &str) -> String {
+    let chunks: Vec<String> = text.as_bytes().chunks(255).map(quoted).collect();
+    if chunks.is_empty() { "\"\"".into() } else { chunks.join(" ") }
+}
+
+/// Quoted, with the escapes of RFC 1035, section 5.1.
+fn quoted(bytes: &[u8]) -> String {
+    let mut text = String::from("\"");
+    for byte in bytes {
+        match byte {
+            b'"' | b'\\' => {
+                text.push('\\');
+                text.push(char::from(*byte));
+            }
+            0x20..=0x7e => text.push(char::from(*byte)),
+            // Writing to a string cannot fail.
+            other => drop(write!(text, "\\{other:03}")),
+        }
+    }
+    text.push('"');
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_written_so_that_any_server_reads_them_back() {
+        let long = "x".repeat(300);
+        let want = format!("\"{}\" \"{}\"", "x".repeat(255), "x".repeat(45));
+        for (data, want) in [
+            (RecordData::Txt("say \"hi\" \\ ü".into()), "\"say \\\"hi\\\" \\\\ \\195\\188\""),
+            (RecordData::Txt(long), want.as_str()),
+            (RecordData::Txt(String::new()), "\"\""),
+            (RecordData::Mx { preference: 10, exchange: "mx.example".into() }, "10 mx.example."),
+            (
+                RecordData::Https {
+                    priority: 1,
+                    target: DnsName::root(),
+                    hints: vec![[192, 0, 2, 7].into(), "2001:db8::7".parse().expect("address")],
+                },
+                "1 . ipv4hint=192.0.2.7 ipv6hint=2001:db8::7",
+            ),
+        ] {
+            assert_eq!(value(&data), want);
+        }
+    }
+}
