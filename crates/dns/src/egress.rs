@@ -68,13 +68,14 @@ impl Egress {
     /// judged as the IPv4 address that it reaches (RFC 4291, section 2.5.5.2).
     pub fn permits(&self, address: IpAddr) -> bool {
         let address = address.to_canonical();
-        let base = match (self.base, address) {
+
+        let by_rule = match (self.base, address) {
             (Base::Nothing, _) => false,
             (Base::Loopback, address) => address.is_loopback(),
             (Base::Public, IpAddr::V4(address)) => public_v4(address),
             (Base::Public, IpAddr::V6(address)) => public_v6(address),
         };
-        base || self.listed.iter().any(|net| net.contains(&address))
+        by_rule || self.listed.iter().any(|net| net.contains(&address))
     }
 
     /// As [`permits`](Self::permits), for a destination that is about to be
@@ -95,15 +96,18 @@ impl Egress {
         if !self.admits(address.ip()) {
             return Err(NoConnection::Refused);
         }
-        let connected = timeout(limit, TcpStream::connect(address)).await;
-        connected
-            .map_err(|_| NoConnection::Silent(limit.as_secs()))?
-            .map_err(|error| NoConnection::Failed(error.kind()))
+
+        match timeout(limit, TcpStream::connect(address)).await {
+            Ok(Ok(stream)) => Ok(stream),
+            Ok(Err(error)) => Err(NoConnection::Failed(error.kind())),
+            Err(_) => Err(NoConnection::Silent(limit.as_secs())),
+        }
     }
 }
 
 fn public_v4(address: Ipv4Addr) -> bool {
     let [a, b, c, _] = address.octets();
+
     let special = address.is_private()
         || address.is_loopback()
         || address.is_link_local()
@@ -113,6 +117,7 @@ fn public_v4(address: Ipv4Addr) -> bool {
     let carrier_shared = a == 100 && (64..128).contains(&b);
     let protocol_assignments = (a, b, c) == (192, 0, 0);
     let benchmarking = a == 198 && (18..20).contains(&b);
+
     !special && !carrier_shared && !protocol_assignments && !benchmarking && a != 0 && a < 240
 }
 
@@ -120,9 +125,11 @@ fn public_v4(address: Ipv4Addr) -> bool {
 /// IPv4 address that could be anything (6to4, Teredo).
 fn public_v6(address: Ipv6Addr) -> bool {
     let [first, second, ..] = address.segments();
+
     let global = first & 0xe000 == 0x2000;
     let documentation = (first, second) == (0x2001, 0xdb8) || first == 0x3fff;
     let embedding = first == 0x2002 || (first, second) == (0x2001, 0);
+
     global && !documentation && !embedding
 }
 

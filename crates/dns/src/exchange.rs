@@ -35,16 +35,15 @@ impl Exchange {
     /// Many questions, answered in their order.
     pub async fn ask_all(&self, asks: Vec<Ask>) -> Vec<Answered> {
         let mut answers = self.engine.ask_all(&asks).await;
-        let truncated = |(index, (got, _)): (usize, &Answered)| match got {
-            Got::Reply(reply) if reply.truncated => Some(index),
-            _ => None,
-        };
-        let short: Vec<usize> = answers.iter().enumerate().filter_map(truncated).collect();
-        let whole = stream::iter(short).map(|index| {
+
+        let mut short: Vec<usize> = (0..answers.len()).collect();
+        short.retain(|index| matches!(&answers[*index].0, Got::Reply(reply) if reply.truncated));
+        let fetches = stream::iter(short).map(|index| {
             let ask = &asks[index];
             async move { (index, self.by_tcp(ask).await) }
         });
-        let whole: Vec<_> = whole.buffer_unordered(CONNECTIONS).collect().await;
+
+        let whole: Vec<_> = fetches.buffer_unordered(CONNECTIONS).collect().await;
         for (index, answered) in whole {
             // Without TCP the part that came is better than nothing.
             if let Some(answered) = answered {
@@ -59,6 +58,7 @@ impl Exchange {
         let deadline = tokio::time::Instant::now() + self.timeout * 2;
         let asked = std::slice::from_ref(ask);
         let round = async { by_stream(TcpStream::connect(ask.server).await?, asked).await };
+
         let mut answers = timeout_at(deadline, round).await.ok()?.ok()?;
         Some((answers.pop()??, start.elapsed()))
     }
@@ -74,23 +74,26 @@ pub(crate) async fn by_stream(
     asks: &[Ask],
 ) -> io::Result<Vec<Option<Got>>> {
     let first: u16 = rand::random();
-    let id = |index: usize| first.wrapping_add(u16::try_from(index).unwrap_or(u16::MAX));
     let mut bytes = Vec::new();
     for (index, ask) in asks.iter().enumerate() {
-        let message = wire::encode(id(index), &ask.name, ask.rtype, ask.mode).map_err(io::Error::other)?;
+        let id = first.wrapping_add(u16::try_from(index).unwrap_or(u16::MAX));
+        let message = wire::encode(id, &ask.name, ask.rtype, ask.mode).map_err(io::Error::other)?;
         let length = u16::try_from(message.len()).map_err(io::Error::other)?;
         bytes.extend(length.to_be_bytes());
         bytes.extend(message);
     }
     stream.write_all(&bytes).await?;
     stream.flush().await?;
+
     let mut answers = vec![None; asks.len()];
     for _ in asks {
         let mut reply = vec![0; stream.read_u16().await?.into()];
         stream.read_exact(&mut reply).await?;
+
         let told = reply.get(..2).map_or(0, |b| u16::from_be_bytes([b[0], b[1]]));
         let index = usize::from(told.wrapping_sub(first));
         let Some(ask) = asks.get(index) else { continue };
+
         answers[index] = match wire::decode(&reply, told, &ask.name, ask.rtype) {
             Ok(reply) => Some(Got::Reply(reply)),
             Err(Mismatch::Garbled(reason)) => Some(Got::Garbled(reason)),

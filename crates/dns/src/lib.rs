@@ -2,8 +2,8 @@
 //! the vantages.
 //!
 //! [`Surveyor::survey`] asks everything that one domain needs and answers with
-//! a [`nomenta_core::reading::survey::Survey`]; [`Surveyor::glance`] asks the least for
-//! many domains at once. Replies are matched on id, address, port and question;
+//! a [`Survey`](nomenta_core::reading::survey::Survey);
+//! [`Surveyor::look_quickly`] asks the least for many domains at once. Replies are matched on id, address, port and question;
 //! lost ones are asked again; truncated ones go to TCP.
 
 mod ask;
@@ -11,6 +11,7 @@ pub mod egress;
 mod engine;
 mod exchange;
 mod pace;
+mod quick;
 pub mod responder;
 mod secure;
 mod sockets;
@@ -23,14 +24,17 @@ use std::net::IpAddr;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use nomenta_core::reading::record::RecordType;
+
 pub use egress::{Egress, NoConnection};
 pub use pace::Politeness;
+pub use quick::QuickLook;
 pub use secure::SecureError;
-pub use surveyor::{Glance, Surveyor};
-pub use vantage::{Transport, Vantage};
+pub use surveyor::Surveyor;
+pub use vantage::{Transport, Vantage, VantageError};
 
 /// Decodes a reply to a question; for fuzzing, which has no socket.
-pub fn read_reply(bytes: &[u8], name: &str, rtype: nomenta_core::reading::record::RecordType) -> bool {
+pub fn read_reply(bytes: &[u8], name: &str, rtype: RecordType) -> bool {
     let id = bytes.first_chunk().copied().map_or(0, u16::from_be_bytes);
     wire::decode(bytes, id, name, rtype).is_ok()
 }

@@ -11,7 +11,7 @@ const LONGEST_GAP: Duration = Duration::from_millis(50);
 /// First gap after a refusal or a silence.
 const FIRST_GAP: Duration = Duration::from_millis(2);
 /// Tries lost in a row after which a question is sent once only.
-const PATIENCE: u32 = 8;
+const MOST_LOST: u32 = 8;
 /// How long such a silence is held against a server.
 const MEMORY: Duration = Duration::from_secs(10);
 
@@ -67,8 +67,16 @@ pub(crate) struct Server {
 
 impl Server {
     pub fn new(politeness: Politeness) -> Self {
-        let (queue, gap) = (VecDeque::new(), politeness.gap());
-        Self { politeness, queue, listed: false, in_flight: 0, gap, next: None, lost: 0, lost_at: None }
+        Self {
+            politeness,
+            queue: VecDeque::new(),
+            listed: false,
+            in_flight: 0,
+            gap: politeness.gap(),
+            next: None,
+            lost: 0,
+            lost_at: None,
+        }
     }
 
     /// Queues a question; `true` if the server must be listed as active now.
@@ -89,6 +97,7 @@ impl Server {
         if let Some(at) = self.next.filter(|at| *at > now) {
             return Next::Later(at);
         }
+
         let Some(key) = self.queue.pop_front() else { return Next::Nothing };
         self.in_flight += 1;
         // A late turn does not push the ones after it back, within reason.
@@ -124,8 +133,8 @@ impl Server {
 
     /// How often a question is worth sending.
     pub fn tries(&self, usual: u32) -> u32 {
-        let fresh = self.lost_at.is_some_and(|at| at.elapsed() < MEMORY);
-        if self.lost >= PATIENCE && fresh { 1 } else { usual }
+        let is_fresh = self.lost_at.is_some_and(|at| at.elapsed() < MEMORY);
+        if self.lost >= MOST_LOST && is_fresh { 1 } else { usual }
     }
 
     /// Whether nothing is queued or on the way, and nothing held against it.
@@ -175,7 +184,7 @@ mod tests {
             server.answered();
         }
         assert_eq!(server.next(now), Next::Query(0));
-        for _ in 0..PATIENCE {
+        for _ in 0..MOST_LOST {
             server.silent(now);
         }
         assert_eq!((server.tries(3), server.gap), (1, LONGEST_GAP));

@@ -9,12 +9,13 @@ use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
-use hickory_proto::op::{Message, MessageType, OpCode, ResponseCode};
+use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::rdata::{NS, SOA, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use hickory_proto::serialize::binary::BinEncodable;
-use nomenta_core::name::dns;
+use nomenta_core::name::dns::DnsName;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::sync::Semaphore;
@@ -31,7 +32,7 @@ const ZONE_TTL: u32 = 300;
 /// Questions and connections worked on at once.
 const AT_ONCE: usize = 256;
 /// How long a TCP connection may be idle.
-const PATIENCE: std::time::Duration = std::time::Duration::from_secs(5);
+const IDLE_LIMIT: Duration = Duration::from_secs(5);
 
 /// A zone that cannot be served.
 #[derive(Debug, thiserror::Error)]
@@ -41,7 +42,7 @@ pub struct BadName(String);
 /// The zone and its name servers.
 #[derive(Clone, Debug)]
 pub struct ChallengeZone {
-    zone: String,
+    zone: DnsName,
     origin: Name,
     servers: Vec<Name>,
 }
@@ -50,26 +51,19 @@ impl ChallengeZone {
     /// A zone; its `servers` must be what the zone above delegates it to.
     ///
     /// # Errors
-    /// [`BadName`].
+    /// [`BadName`] with the one that cannot be: write it as it is delegated.
     pub fn new(zone: &str, servers: &[String]) -> Result<Self, BadName> {
-        let name = |text: &str| {
-            let read = Name::from_ascii(dns::normal(text)).map_err(|_| BadName(text.to_owned()));
-            read.map(|mut name| {
-                name.set_fqdn(true);
-                name
-            })
-        };
-        let servers = servers.iter().map(|s| name(s)).collect::<Result<Vec<_>, _>>()?;
-        Ok(Self { zone: dns::normal(zone), origin: name(zone)?, servers })
+        let servers = servers.iter().map(|server| wire_name(server)).collect::<Result<Vec<_>, _>>()?;
+        Ok(Self { zone: DnsName::new(zone), origin: wire_name(zone)?, servers })
     }
 
     /// The part of a question's name in front of the zone; `None` outside of it.
     fn host(&self, name: &Name) -> Option<String> {
-        let name = dns::normal(&name.to_ascii());
+        let name = DnsName::new(name.to_ascii());
         if name == self.zone {
             return Some(String::new());
         }
-        name.strip_suffix(&self.zone)?.strip_suffix('.').map(str::to_owned)
+        name.strip_suffix(self.zone.as_str())?.strip_suffix('.').map(str::to_owned)
     }
 
     fn soa(&self) -> Record {
@@ -83,6 +77,7 @@ impl ChallengeZone {
         let mut reply = Message::new();
         reply.set_id(query.id()).set_message_type(MessageType::Response).set_op_code(query.op_code());
         reply.set_recursion_desired(query.recursion_desired());
+
         let Some(question) = query.queries().first().filter(|_| query.op_code() == OpCode::Query) else {
             reply.set_response_code(ResponseCode::NotImp);
             return reply;
@@ -92,25 +87,30 @@ impl ChallengeZone {
             reply.set_response_code(ResponseCode::Refused);
             return reply;
         };
+
         reply.set_authoritative(true);
-        let at = |ttl, data| Record::from_rdata(question.name().clone(), ttl, data);
-        match (question.query_type(), host.is_empty()) {
-            (RecordType::TXT, false) => {
-                let texts = values.iter().map(|v| at(TTL, RData::TXT(TXT::new(vec![v.clone()]))));
-                reply.add_answers(texts);
-            }
-            (RecordType::NS, true) => {
-                reply.add_answers(self.servers.iter().map(|s| at(ZONE_TTL, RData::NS(NS(s.clone())))));
-            }
-            (RecordType::SOA, true) => {
-                reply.add_answer(self.soa());
-            }
-            _ => {}
-        }
+        reply.add_answers(self.records(question, &host, values));
         if reply.answers().is_empty() {
             reply.add_name_server(self.soa());
         }
         reply
+    }
+
+    /// What stands at the name that is asked for.
+    fn records(&self, question: &Query, host: &str, values: &[String]) -> Vec<Record> {
+        let name = question.name();
+        match (question.query_type(), host.is_empty()) {
+            (RecordType::TXT, false) => {
+                let texts = values.iter().map(|value| RData::TXT(TXT::new(vec![value.clone()])));
+                texts.map(|text| Record::from_rdata(name.clone(), TTL, text)).collect()
+            }
+            (RecordType::NS, true) => {
+                let servers = self.servers.iter().map(|server| RData::NS(NS(server.clone())));
+                servers.map(|server| Record::from_rdata(name.clone(), ZONE_TTL, server)).collect()
+            }
+            (RecordType::SOA, true) => vec![self.soa()],
+            _ => Vec::new(),
+        }
     }
 
     async fn reply<F>(&self, bytes: &[u8], look_up: &impl Fn(String) -> F) -> Option<Message>
@@ -119,9 +119,16 @@ impl ChallengeZone {
     {
         let query = Message::from_vec(bytes).ok().filter(|m| m.message_type() == MessageType::Query)?;
         let host = query.queries().first().and_then(|q| self.host(q.name())).unwrap_or_default();
+
         let values = if host.is_empty() { Vec::new() } else { look_up(host).await };
         Some(self.answer(&query, &values))
     }
+}
+
+fn wire_name(text: &str) -> Result<Name, BadName> {
+    let mut name = Name::from_ascii(DnsName::new(text)).map_err(|_| BadName(text.to_owned()))?;
+    name.set_fqdn(true);
+    Ok(name)
 }
 
 /// Sockets that are bound and not yet served.
@@ -149,13 +156,18 @@ impl Responder {
     ) where
         F: Future<Output = Vec<String>> + Send,
     {
-        let (udp, zone) = (Arc::new(self.udp), Arc::new(zone));
+        let udp = Arc::new(self.udp);
+        let zone = Arc::new(zone);
         let room = Arc::new(Semaphore::new(AT_ONCE));
         let mut buffer = [0; 4096];
+
         loop {
             // Under a flood questions wait in the socket, and the rest is lost.
             let Ok(permit) = room.clone().acquire_owned().await else { return };
-            let (zone, look_up, udp) = (zone.clone(), look_up.clone(), udp.clone());
+            let udp = udp.clone();
+            let zone = zone.clone();
+            let look_up = look_up.clone();
+
             tokio::select! {
                 () = stop.cancelled() => return,
                 Ok((length, from)) = udp.recv_from(&mut buffer) => {
@@ -198,9 +210,10 @@ where
     F: Future<Output = Vec<String>>,
 {
     loop {
-        let length = timeout(PATIENCE, stream.read_u16()).await??;
+        let length = timeout(IDLE_LIMIT, stream.read_u16()).await??;
         let mut bytes = vec![0; length.into()];
-        timeout(PATIENCE, stream.read_exact(&mut bytes)).await??;
+        timeout(IDLE_LIMIT, stream.read_exact(&mut bytes)).await??;
+
         let Some(reply) = zone.reply(&bytes, look_up).await else { return Ok(()) };
         let bytes = reply.to_bytes().map_err(io::Error::other)?;
         stream.write_u16(u16::try_from(bytes.len()).map_err(io::Error::other)?).await?;

@@ -1,7 +1,5 @@
 //! Vantages over TLS (RFC 7858) and HTTPS (RFC 8484).
 
-use std::fs::File;
-use std::io::BufReader;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
@@ -9,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use futures::future::join_all;
 use reqwest::Client;
-use rustls::pki_types::ServerName;
-use rustls::pki_types::pem::PemObject;
+use rustls::pki_types::pem::{self, PemObject};
+use rustls::pki_types::{CertificateDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
 use thiserror::Error;
 use tokio::net::TcpStream;
@@ -33,11 +31,30 @@ pub enum SecureError {
         /// The file.
         path: String,
         /// What went wrong.
-        cause: String,
+        #[source]
+        cause: pem::Error,
     },
+    /// A root cannot be used, or no version of TLS.
+    #[error("Cannot set up TLS for the vantages: {0}")]
+    Tls(#[from] rustls::Error),
     /// The HTTP client cannot be made.
     #[error("Cannot set up HTTPS for the vantages: {0}")]
     Client(#[from] reqwest::Error),
+}
+
+fn read(bundle: &Path) -> Result<Vec<CertificateDer<'static>>, pem::Error> {
+    CertificateDer::pem_file_iter(bundle)?.collect()
+}
+
+fn trusting(certificates: Vec<CertificateDer<'static>>) -> Result<ClientConfig, rustls::Error> {
+    let mut roots = RootCertStore::empty();
+    for certificate in certificates {
+        roots.add(certificate)?;
+    }
+
+    let provider = Arc::new(rustls::crypto::ring::default_provider());
+    let config = ClientConfig::builder_with_provider(provider).with_safe_default_protocol_versions()?;
+    Ok(config.with_root_certificates(roots).with_no_client_auth())
 }
 
 /// Asks over TLS and HTTPS.
@@ -53,22 +70,16 @@ impl Secure {
     /// # Errors
     /// [`SecureError`] if the file cannot be read.
     pub fn new(roots: &Path, time_limit: Duration) -> Result<Self, SecureError> {
-        let wrong = |cause: String| SecureError::Roots { path: roots.display().to_string(), cause };
-        let file = File::open(roots).map_err(|e| wrong(e.to_string()))?;
-        let (mut store, mut builder) = (RootCertStore::empty(), Client::builder());
-        for certificate in rustls::pki_types::CertificateDer::pem_reader_iter(BufReader::new(file)) {
-            let certificate = certificate.map_err(|e| wrong(e.to_string()))?;
-            builder = builder.add_root_certificate(reqwest::Certificate::from_der(&certificate)?);
-            store.add(certificate).map_err(|e| wrong(e.to_string()))?;
+        let certificates =
+            read(roots).map_err(|cause| SecureError::Roots { path: roots.display().to_string(), cause })?;
+
+        let mut http = Client::builder().tls_built_in_root_certs(false).use_rustls_tls();
+        for certificate in &certificates {
+            http = http.add_root_certificate(reqwest::Certificate::from_der(certificate)?);
         }
-        let provider = Arc::new(rustls::crypto::ring::default_provider());
-        let config = ClientConfig::builder_with_provider(provider)
-            .with_safe_default_protocol_versions()
-            .map_err(|e| wrong(e.to_string()))?
-            .with_root_certificates(store)
-            .with_no_client_auth();
-        let http = builder.tls_built_in_root_certs(false).use_rustls_tls().timeout(time_limit * 2).build()?;
-        Ok(Self { tls: TlsConnector::from(Arc::new(config)), http, time_limit })
+        let http = http.timeout(time_limit * 2).build()?;
+
+        Ok(Self { tls: TlsConnector::from(Arc::new(trusting(certificates)?)), http, time_limit })
     }
 
     /// All questions over one TLS connection.
@@ -79,11 +90,13 @@ impl Secure {
             let stream = self.tls.connect(name, TcpStream::connect(server).await?).await?;
             by_stream(stream, asks).await
         };
+
         let answers = match timeout(self.time_limit * 2, round).await {
             Ok(Ok(answers)) => answers,
             Ok(Err(error)) => vec![Some(unsecured(&error)); asks.len()],
             Err(_) => vec![None; asks.len()],
         };
+
         let rtt = start.elapsed();
         answers.into_iter().map(|got| (got.unwrap_or(Got::Silence), rtt)).collect()
     }
@@ -98,19 +111,22 @@ impl Secure {
         // The id is 0, so that answers may be cached (RFC 8484, section 4.1).
         let got = match wire::encode(0, &ask.name, ask.rtype, ask.mode) {
             Ok(message) => self.fetch(url, message, ask).await.unwrap_or_else(|error| failed(&error)),
-            Err(reason) => Got::Garbled(reason),
+            Err(error) => Got::Garbled(error.to_string()),
         };
         (got, start.elapsed())
     }
 
     async fn fetch(&self, url: &str, message: Vec<u8>, ask: &Ask) -> reqwest::Result<Got> {
         const KIND: &str = "application/dns-message";
+
         let request = self.http.post(url).header("content-type", KIND).header("accept", KIND).body(message);
         let response = request.send().await?.error_for_status()?;
+
         let bytes = response.bytes().await?;
         if bytes.len() > LARGEST {
             return Ok(Got::Garbled("the answer is too long".into()));
         }
+
         Ok(match wire::decode(&bytes, 0, &ask.name, ask.rtype) {
             Ok(reply) => Got::Reply(reply),
             Err(Mismatch::Garbled(reason)) => Got::Garbled(reason),
@@ -121,10 +137,10 @@ impl Secure {
 
 /// A certificate that does not hold says more than silence.
 fn unsecured(error: &std::io::Error) -> Got {
-    match error.get_ref().is_some_and(|e| e.is::<rustls::Error>()) {
-        true => Got::Garbled(format!("TLS fails: {error}")),
-        false => Got::Silence,
+    if error.get_ref().is_some_and(|cause| cause.is::<rustls::Error>()) {
+        return Got::Garbled(format!("TLS fails: {error}"));
     }
+    Got::Silence
 }
 
 fn failed(error: &reqwest::Error) -> Got {

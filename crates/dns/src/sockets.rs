@@ -94,11 +94,13 @@ impl Sockets {
         if self.outbox(to).family.is_empty() {
             self.open_family(to.is_ipv4())?;
         }
+
         let mut random = rand::rng();
         let outbox = &mut self.outboxes[usize::from(to.is_ipv6())];
         if outbox.staged.is_empty() {
             outbox.socket = outbox.family[random.random_range(..outbox.family.len())];
         }
+
         let slots = &mut self.open[outbox.socket].slots;
         // Far more ids are free than taken, so this ends soon.
         let id = loop {
@@ -108,6 +110,7 @@ impl Sockets {
             }
         };
         slots[usize::from(id)] = u32::try_from(key).unwrap_or(FREE);
+
         message[..2].copy_from_slice(&id.to_be_bytes());
         let start = outbox.bytes.len();
         outbox.bytes.extend_from_slice(message);
@@ -127,6 +130,7 @@ impl Sockets {
     /// Sends what was staged.
     pub fn flush(&mut self) -> Unsent {
         let mut unsent = Unsent::default();
+
         for outbox in &mut self.outboxes {
             while !outbox.staged.is_empty() {
                 match send(&self.open[outbox.socket].socket, outbox) {
@@ -164,12 +168,14 @@ impl Sockets {
             while let Some((place, length, from)) = self.inbox.pop() {
                 let start = place * LARGEST;
                 let Some(&[high, low]) = self.buffer[start..start + length].first_chunk() else { continue };
+
                 let slots = &self.open[self.reading].slots;
                 let key = slots[usize::from(u16::from_be_bytes([high, low]))];
                 if key != FREE {
                     return Some((key as usize, from, &self.buffer[start..start + length]));
                 }
             }
+
             if !self.fill() {
                 self.reading += 1;
             }
@@ -185,10 +191,11 @@ impl Sockets {
     fn fill(&mut self) -> bool {
         let Some(Slotted { socket, .. }) = self.open.get(self.reading) else { return false };
         self.buffer.resize(LARGEST * BURST, 0);
-        let (buffer, inbox) = (&mut self.buffer, &mut self.inbox);
         let family = usize::from(self.outboxes[1].family.contains(&self.reading));
+
         // An earlier packet's ICMP error is no reason to stop reading.
-        let _ = socket.try_io(Interest::READABLE, || receive(socket, family, buffer, inbox));
+        let _ =
+            socket.try_io(Interest::READABLE, || receive(socket, family, &mut self.buffer, &mut self.inbox));
         // So that the first one is popped first.
         self.inbox.reverse();
         !self.inbox.is_empty()
@@ -210,6 +217,7 @@ fn send(socket: &UdpSocket, outbox: &Outbox) -> io::Result<usize> {
     let slices: Vec<[IoSlice<'_>; 1]> =
         burst.iter().map(|(_, _, range)| [IoSlice::new(&outbox.bytes[range.clone()])]).collect();
     let addresses: Vec<_> = burst.iter().map(|(_, to, _)| Some(SockaddrStorage::from(*to))).collect();
+
     socket.try_io(Interest::WRITABLE, || {
         SENDING.with_borrow_mut(|headers| {
             let sent =
@@ -231,6 +239,7 @@ fn receive(
         let mut headers = headers[family].borrow_mut();
         let mut slices: Vec<[IoSliceMut<'_>; 1]> =
             buffer.chunks_exact_mut(LARGEST).map(|chunk| [IoSliceMut::new(chunk)]).collect();
+
         let flags = MsgFlags::MSG_DONTWAIT;
         let received = recvmmsg(socket.as_raw_fd(), &mut headers, slices.iter_mut(), flags, None)?;
         for (place, message) in received.enumerate() {
@@ -238,6 +247,7 @@ fn receive(
         }
         Ok::<_, io::Error>(())
     })?;
+
     if inbox.len() < BURST { Err(io::ErrorKind::WouldBlock.into()) } else { Ok(()) }
 }
 
@@ -247,15 +257,15 @@ fn address(storage: &SockaddrStorage) -> Option<SocketAddr> {
 }
 
 fn bind(v4: bool) -> io::Result<UdpSocket> {
-    let (domain, any): (_, IpAddr) = match v4 {
-        true => (Domain::IPV4, Ipv4Addr::UNSPECIFIED.into()),
-        false => (Domain::IPV6, Ipv6Addr::UNSPECIFIED.into()),
-    };
-    let socket = Socket::new(domain, Type::DGRAM, Some(Protocol::UDP))?;
+    let any = if v4 { IpAddr::from(Ipv4Addr::UNSPECIFIED) } else { Ipv6Addr::UNSPECIFIED.into() };
+    let any = SocketAddr::new(any, 0);
+    let socket = Socket::new(Domain::for_address(any), Type::DGRAM, Some(Protocol::UDP))?;
+
     // As much as the kernel grants is enough.
     let _ = socket.set_recv_buffer_size(BUFFER);
     let _ = socket.set_send_buffer_size(BUFFER);
+
     socket.set_nonblocking(true)?;
-    socket.bind(&SocketAddr::new(any, 0).into())?;
+    socket.bind(&any.into())?;
     UdpSocket::from_std(socket.into())
 }

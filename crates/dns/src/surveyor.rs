@@ -1,16 +1,17 @@
-//! All readings for one domain, and the few that tell whether many domains
-//! have changed.
+//! All readings for one domain: of every address of the zone's own servers, and
+//! through every vantage.
 
-use std::collections::{BTreeMap, HashMap};
-use std::net::{IpAddr, SocketAddr};
+use std::collections::BTreeMap;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
+use std::time::SystemTime;
 
 use futures::future::join_all;
 use nomenta_core::judge::baseline::Baseline;
-use nomenta_core::name::dns;
+use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::name::hostname::Hostname;
 use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
-use nomenta_core::reading::survey::{Authority, Delegation, Survey, ZoneView};
+use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Question, Target};
 
 use crate::DnsConfig;
@@ -22,43 +23,57 @@ use crate::vantage::{Transport, Vantage};
 use crate::walk::{Located, Walker};
 use crate::wire::{Mode, Reply};
 
+/// Stands where a vantage over HTTPS has no use for an address.
+const UNUSED: SocketAddr = SocketAddr::V4(SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 0));
+
 /// Surveys domains; one for the whole service, which shares its cache of
 /// delegations and its sockets.
+///
+/// ```no_run
+/// # async fn look(
+/// #     config: nomenta_dns::DnsConfig,
+/// #     target: nomenta_core::reading::target::Target,
+/// # ) -> Result<(), nomenta_dns::SecureError> {
+/// use nomenta_core::reading::target::Depth;
+/// use nomenta_dns::Surveyor;
+///
+/// let surveyor = Surveyor::new(config)?;
+/// let survey = surveyor.survey(&target, Depth::Full).await;
+/// for reading in &survey.readings {
+///     println!("{} says of {} {}: {:?}", reading.source, reading.name, reading.rtype, reading.answer());
+/// }
+/// # Ok(())
+/// # }
+/// ```
 pub struct Surveyor {
-    config: DnsConfig,
-    exchange: Exchange,
+    pub(crate) config: DnsConfig,
+    pub(crate) exchange: Exchange,
     secure: Option<Secure>,
-    walker: Walker,
+    pub(crate) walker: Walker,
 }
 
-/// A domain to glance at: what it is about, and the zone it was last found in.
-#[derive(Clone, Debug)]
-pub struct Glance {
-    /// What it is about.
-    pub target: Target,
-    /// The zone's apex.
-    pub zone: String,
-}
-
-/// A question, who is to answer it, and how it is put; not at all where the
-/// egress rule forbids it.
-struct Planned<'a> {
+/// A question for one address of an authority server; not put where the egress
+/// rule forbids it.
+pub(crate) struct Planned<'a> {
     source: Source,
     question: &'a Question,
-    may: bool,
-    ask: Option<Ask>,
+    pub ask: Option<Ask>,
 }
 
 impl Surveyor {
     /// A surveyor that asks as `config` says.
     ///
     /// # Errors
-    /// [`SecureError`] if there are encrypted vantages and no roots to trust.
+    /// [`SecureError`] if there are encrypted vantages and no roots to trust:
+    /// name a bundle that can be read.
     pub fn new(config: DnsConfig) -> Result<Self, SecureError> {
-        let DnsConfig { timeout, tries, politeness, .. } = config;
-        let exchange = Exchange::new(Settings { timeout, tries, politeness });
-        let encrypted = config.vantages.iter().any(|v| !matches!(v.transport, Transport::Plain(_)));
-        let secure = encrypted.then(|| Secure::new(&config.vantage_roots, timeout)).transpose()?;
+        let settings =
+            Settings { timeout: config.timeout, tries: config.tries, politeness: config.politeness };
+        let exchange = Exchange::new(settings);
+
+        let is_encrypted = config.vantages.iter().any(|v| !matches!(v.transport, Transport::Plain(_)));
+        let secure =
+            if is_encrypted { Some(Secure::new(&config.vantage_roots, config.timeout)?) } else { None };
         Ok(Self { walker: Walker::new(config.clone()), exchange, secure, config })
     }
 
@@ -67,91 +82,31 @@ impl Surveyor {
     ///
     /// Trouble on the way is part of the survey, never an error.
     pub async fn survey(&self, target: &Target, depth: Depth) -> Survey {
-        let at = std::time::SystemTime::now().into();
+        let at = SystemTime::now().into();
         let host = &target.host;
         let zone = zone_view(host, self.walker.locate(&self.exchange, host.as_str()).await);
+
         let readings = match &zone {
             ZoneView::Found { apex, servers, .. } => {
                 self.ask_all(&target.questions(apex, depth), apex, servers).await
             }
-            _ => Vec::new(),
+            ZoneView::Unregistered { .. } | ZoneView::Unreachable { .. } => Vec::new(),
         };
         Survey { host: host.clone(), at, zone, readings, routed: target.routed.clone(), depth }
-    }
-
-    /// Quick surveys of many domains at once, at the servers that their zones
-    /// are known to have; `None` where those are not known, or gave no answer
-    /// to tell from.
-    pub async fn glance(&self, glances: &[Glance]) -> Vec<Option<Survey>> {
-        let zones = self.known_zones(glances).await;
-        let lists: Vec<_> = glances.iter().map(|g| g.target.questions(&g.zone, Depth::Quick)).collect();
-        let mut plans = Vec::new();
-        for (index, (glance, list)) in glances.iter().zip(&lists).enumerate() {
-            if let Some((_, servers, _)) = zones.get(&glance.zone) {
-                plans.extend(self.plan(list, &glance.zone, servers).into_iter().map(|p| (index, p)));
-            }
-        }
-        let at = std::time::SystemTime::now().into();
-        let asks: Vec<Ask> = plans.iter_mut().filter_map(|(_, p)| p.ask.take()).collect();
-        let mut answers = self.exchange.ask_all(asks).await.into_iter();
-        let mut surveys: Vec<Option<Survey>> = glances
-            .iter()
-            .map(|glance| {
-                let (apex, servers, delegation) = zones.get(&glance.zone)?.clone();
-                let (host, routed) = (glance.target.host.clone(), glance.target.routed.clone());
-                let zone = ZoneView::Found { apex, servers, delegation };
-                let readings = Vec::with_capacity(6);
-                Some(Survey { host, at, zone, readings, routed, depth: Depth::Quick })
-            })
-            .collect();
-        for (index, planned) in plans {
-            let answered = planned.may.then(|| answers.next()).flatten();
-            if let Some(survey) = &mut surveys[index] {
-                survey.readings.push(read(planned, answered));
-            }
-        }
-        surveys
-    }
-
-    /// The zones of some domains with their servers; a walk finds those that
-    /// are not remembered.
-    async fn known_zones(
-        &self,
-        glances: &[Glance],
-    ) -> HashMap<String, (String, Vec<Authority>, Option<Delegation>)> {
-        let mut zones = HashMap::new();
-        let mut unknown = BTreeMap::new();
-        for glance in glances {
-            if zones.contains_key(&glance.zone) {
-                continue;
-            }
-            match self.walker.known(&glance.zone) {
-                Some(known) => drop(zones.insert(glance.zone.clone(), known)),
-                None => drop(unknown.insert(glance.zone.clone(), &glance.target.host)),
-            }
-        }
-        let walks = unknown
-            .into_values()
-            .map(|host| async { zone_view(host, self.walker.locate(&self.exchange, host.as_str()).await) });
-        for found in join_all(walks).await {
-            if let ZoneView::Found { apex, servers, delegation } = found {
-                zones.insert(apex.clone(), (apex, servers, delegation));
-            }
-        }
-        zones
     }
 
     /// Reads the records that onboarding may touch, as the zone's first
     /// answering server has them; `None` where there is no zone to read.
     pub async fn baseline(&self, target: &Target) -> Option<Baseline> {
         let located = self.walker.locate(&self.exchange, target.host.as_str()).await;
-        let ZoneView::Found { apex, .. } = zone_view(&target.host, located.clone()) else { return None };
-        let Located::Zone { by: server, .. } = located else { return None };
-        let list: Vec<_> = Baseline::questions(target, &apex)
-            .into_iter()
-            .map(|(name, rtype)| Question { name, rtype, vantages: false })
-            .collect();
+        let Located::Zone { by: server, .. } = &located else { return None };
+        let server = server.clone();
+        let ZoneView::Found { apex, .. } = zone_view(&target.host, located) else { return None };
+
+        let asked = Baseline::questions(target, &apex).into_iter();
+        let list: Vec<_> = asked.map(|(name, rtype)| Question { name, rtype, vantages: false }).collect();
         let readings = self.put(self.plan(&list, &apex, std::slice::from_ref(&server))).await;
+
         let mut records: Vec<Record> = Vec::new();
         for reading in readings.iter().filter(|r| !r.is_lame()) {
             let own = reading.answer().unwrap_or_default().iter().filter(|r| r.owner == reading.name);
@@ -161,26 +116,25 @@ impl Surveyor {
                 }
             }
         }
-        let at = std::time::SystemTime::now().into();
-        Some(Baseline { at, zone: apex, server: format!("{} ({})", server.name, server.address), records })
+        let server = format!("{} ({})", server.name, server.address);
+        Some(Baseline { at: SystemTime::now().into(), zone: apex, server, records })
     }
 
     /// Addresses of a name as the first vantage that knows any gives them, IPv6
     /// first; for following redirects as a visitor would.
     pub async fn addresses(&self, name: String) -> Vec<IpAddr> {
-        let question = |rtype| Question { name: name.clone(), rtype, vantages: true };
-        let list = [question(RecordType::Aaaa), question(RecordType::A)];
+        let name = DnsName::new(name);
+        let list = [RecordType::Aaaa, RecordType::A].map(|rtype| Question {
+            name: name.clone(),
+            rtype,
+            vantages: true,
+        });
         let asked: Vec<_> = list.iter().collect();
+
         for vantage in &self.config.vantages {
             let readings = self.read_vantage(vantage, &asked).await;
             let records = readings.iter().filter_map(Reading::answer).flatten();
-            let found: Vec<IpAddr> = records
-                .filter_map(|record| match record.data {
-                    RecordData::Aaaa(address) => Some(address.into()),
-                    RecordData::A(address) => Some(address.into()),
-                    _ => None,
-                })
-                .collect();
+            let found: Vec<IpAddr> = records.filter_map(|record| address(&record.data)).collect();
             if !found.is_empty() {
                 return found;
             }
@@ -188,36 +142,13 @@ impl Surveyor {
         Vec::new()
     }
 
-    async fn read_vantage(&self, vantage: &Vantage, asked: &[&Question]) -> Vec<Reading> {
-        let Transport::Plain(address) = vantage.transport else {
-            return self.read_encrypted(vantage, asked).await;
-        };
-        let planned = |question: &&'_ Question| (vantage.source(), ask(address, question, Mode::Vantage));
-        let plan = asked.iter().map(|question| {
-            let (source, ask) = planned(question);
-            Planned { source, question, may: true, ask: Some(ask) }
-        });
-        self.put(plan.collect()).await
-    }
-
     async fn ask_all(&self, list: &[Question], apex: &str, servers: &[Authority]) -> Vec<Reading> {
-        let asked: Vec<_> = list.iter().filter(|q| q.vantages).collect();
-        let mut plan = self.plan(list, apex, servers);
-        for vantage in &self.config.vantages {
-            if let Transport::Plain(address) = vantage.transport {
-                let planned = |q: &&'_ Question| (vantage.source(), ask(address, q, Mode::Vantage));
-                let more = asked.iter().map(|q| (planned(q), *q));
-                plan.extend(more.map(|((source, ask), question)| Planned {
-                    source,
-                    question,
-                    may: true,
-                    ask: Some(ask),
-                }));
-            }
-        }
-        let encrypted = self.config.vantages.iter().filter(|v| !matches!(v.transport, Transport::Plain(_)));
-        let encrypted = join_all(encrypted.map(|v| self.read_encrypted(v, &asked)));
-        let (readings, more) = tokio::join!(self.put(plan), encrypted);
+        let everywhere: Vec<_> = list.iter().filter(|q| q.vantages).collect();
+        let vantages = self.config.vantages.iter();
+        let through_vantages = join_all(vantages.map(|vantage| self.read_vantage(vantage, &everywhere)));
+
+        let at_servers = self.put(self.plan(list, apex, servers));
+        let (readings, more) = tokio::join!(at_servers, through_vantages);
         let mut readings = self.confirmed(list, apex, servers, readings).await;
         readings.extend(more.into_iter().flatten());
         readings
@@ -232,18 +163,13 @@ impl Surveyor {
         servers: &[Authority],
         mut readings: Vec<Reading>,
     ) -> Vec<Reading> {
-        let differ = |q: &&Question| {
-            let of =
-                readings.iter().filter(|r| r.source.is_authority() && r.name == q.name && r.rtype == q.rtype);
-            let mut answers = of.filter_map(sorted);
-            let first = answers.next();
-            answers.any(|other| Some(other) != first)
-        };
-        let doubtful: Vec<Question> = list.iter().filter(differ).cloned().collect();
+        let doubtful: Vec<Question> = list.iter().filter(|q| differ(&readings, q)).cloned().collect();
+
         for again in self.put(self.plan(&doubtful, apex, servers)).await {
-            let same =
-                |r: &&mut Reading| r.source == again.source && r.name == again.name && r.rtype == again.rtype;
-            if let Some(reading) = readings.iter_mut().find(same) {
+            let before = readings.iter_mut().find(|reading| {
+                reading.source == again.source && reading.name == again.name && reading.rtype == again.rtype
+            });
+            if let Some(reading) = before {
                 *reading = again;
             }
         }
@@ -251,95 +177,140 @@ impl Surveyor {
     }
 
     /// What is asked of each address of the authority servers.
-    fn plan<'a>(&self, list: &'a [Question], apex: &str, servers: &[Authority]) -> Vec<Planned<'a>> {
+    pub(crate) fn plan<'a>(
+        &self,
+        list: &'a [Question],
+        apex: &str,
+        servers: &[Authority],
+    ) -> Vec<Planned<'a>> {
         // One address may serve under several names; it is asked once.
         let by_address: BTreeMap<_, _> = servers.iter().map(|s| (s.address, s)).collect();
+
+        let mut plan = Vec::new();
         // Above and beside the zone only a resolver can answer.
-        let inside = list.iter().filter(|q| dns::is_within(&q.name, apex));
-        let port = self.config.authority_port;
-        let planned = |server: &Authority, question: &'a Question| {
-            let Authority { name, address } = server.clone();
-            let may = self.config.egress.admits(address);
-            let ask = may.then(|| ask(SocketAddr::new(address, port), question, Mode::Authority));
-            Planned { source: Source::Authority { server: name, address }, question, may, ask }
-        };
-        inside.flat_map(|q| by_address.values().map(move |s| (*s, q))).map(|(s, q)| planned(s, q)).collect()
-    }
-
-    /// Puts the questions. After SERVFAIL a vantage is asked the same with
-    /// DNSSEC checking off, which tells a broken chain of trust from a broken
-    /// server.
-    async fn put(&self, plan: Vec<Planned<'_>>) -> Vec<Reading> {
-        let asks = plan.iter().filter_map(|p| p.ask.clone()).collect();
-        let mut answers = self.exchange.ask_all(asks).await.into_iter();
-        let (mut readings, mut again) = (Vec::with_capacity(plan.len()), Vec::new());
-        for planned in plan {
-            let asked = planned.ask.clone();
-            let answered = asked.is_some().then(|| answers.next()).flatten();
-            let reading = read(planned, answered);
-            if let (Some(ask), true) = (asked, has_failed(&reading)) {
-                again.push((readings.len(), Ask { mode: Mode::Unchecked, ..ask }));
+        for question in list.iter().filter(|question| question.name.is_within(apex)) {
+            for server in by_address.values() {
+                plan.push(self.planned(server, question));
             }
-            readings.push(reading);
         }
-        let (places, asks): (Vec<_>, Vec<_>) = again.into_iter().unzip();
-        for (place, (got, _)) in places.into_iter().zip(self.exchange.ask_all(asks).await) {
-            readings[place].unchecked = unchecked(got);
+        plan
+    }
+
+    fn planned<'a>(&self, server: &Authority, question: &'a Question) -> Planned<'a> {
+        let address = server.address;
+        let at = SocketAddr::new(address, self.config.authority_port);
+        let may_ask = self.config.egress.admits(address);
+        Planned {
+            source: Source::Authority { server: server.name.clone(), address },
+            question,
+            ask: may_ask.then(|| ask(at, question, Mode::Authority)),
+        }
+    }
+
+    /// Puts the questions that may be put.
+    async fn put(&self, plan: Vec<Planned<'_>>) -> Vec<Reading> {
+        let asks = plan.iter().filter_map(|planned| planned.ask.clone()).collect();
+        let mut answers = self.exchange.ask_all(asks).await.into_iter();
+
+        let readings = plan.into_iter().map(|planned| {
+            let answered = if planned.ask.is_some() { answers.next() } else { None };
+            planned.read(answered)
+        });
+        readings.collect()
+    }
+
+    /// Asks one vantage. After SERVFAIL it is asked the same with DNSSEC
+    /// checking off, which tells a broken chain of trust from a broken server.
+    async fn read_vantage(&self, vantage: &Vantage, asked: &[&Question]) -> Vec<Reading> {
+        let at = vantage.address();
+        let asks: Vec<_> = asked.iter().map(|question| ask(at, question, Mode::Vantage)).collect();
+        let answers = self.ask_vantage(vantage, &asks).await;
+
+        let source = Source::Vantage { name: vantage.name.clone() };
+        let mut readings = Vec::with_capacity(asked.len());
+        for (question, answered) in asked.iter().zip(answers) {
+            readings.push(read(source.clone(), question, answered));
+        }
+
+        let failed: Vec<_> = (0..readings.len()).filter(|place| has_failed(&readings[*place])).collect();
+        let again = failed.iter().map(|place| Ask { mode: Mode::Unchecked, ..asks[*place].clone() });
+        let again: Vec<_> = again.collect();
+        for (place, (got, _)) in failed.into_iter().zip(self.ask_vantage(vantage, &again).await) {
+            readings[place].unchecked = rcode(got);
         }
         readings
     }
 
-    async fn read_encrypted(&self, vantage: &Vantage, asked: &[&Question]) -> Vec<Reading> {
-        let source = vantage.source();
-        let asks: Vec<_> = asked.iter().map(|q| ask(UNUSED, q, Mode::Vantage)).collect();
-        let answers = self.encrypted(vantage, &asks).await;
-        let planned = |question| Planned { source: source.clone(), question, may: true, ask: None };
-        let read = asked.iter().zip(answers).map(|(q, answered)| read(planned(*q), Some(answered)));
-        let mut readings: Vec<Reading> = read.collect();
-        let failed: Vec<_> = (0..readings.len()).filter(|i| has_failed(&readings[*i])).collect();
-        let again: Vec<_> =
-            failed.iter().map(|i| Ask { mode: Mode::Unchecked, ..asks[*i].clone() }).collect();
-        for (place, (got, _)) in failed.into_iter().zip(self.encrypted(vantage, &again).await) {
-            readings[place].unchecked = unchecked(got);
+    /// Puts questions to a vantage, however it is reached.
+    async fn ask_vantage(&self, vantage: &Vantage, asks: &[Ask]) -> Vec<Answered> {
+        if asks.is_empty() {
+            return Vec::new();
         }
-        readings
-    }
-
-    async fn encrypted(&self, vantage: &Vantage, asks: &[Ask]) -> Vec<Answered> {
-        match (&self.secure, &vantage.transport) {
-            _ if asks.is_empty() => Vec::new(),
-            (Some(secure), Transport::Tls { address, name }) => secure.by_tls(*address, name, asks).await,
-            (Some(secure), Transport::Https { url }) => secure.by_https(url, asks).await,
-            _ => Vec::new(),
+        match (&vantage.transport, &self.secure) {
+            (Transport::Plain(_), _) => self.exchange.ask_all(asks.to_vec()).await,
+            (Transport::Tls { address, name }, Some(secure)) => secure.by_tls(*address, name, asks).await,
+            (Transport::Https { url }, Some(secure)) => secure.by_https(url, asks).await,
+            // There is a client for them wherever there is such a vantage.
+            (Transport::Tls { .. } | Transport::Https { .. }, None) => Vec::new(),
         }
     }
 }
 
-/// Stands where an encrypted vantage has no use for an address.
-const UNUSED: SocketAddr = SocketAddr::V4(std::net::SocketAddrV4::new(std::net::Ipv4Addr::UNSPECIFIED, 0));
+impl Planned<'_> {
+    /// What came of it; without an answer, the guard let nothing out.
+    pub(crate) fn read(self, answered: Option<Answered>) -> Reading {
+        match answered {
+            Some(answered) => read(self.source, self.question, answered),
+            None => {
+                let Question { name, rtype, .. } = self.question;
+                Reading::new(self.source, name.clone(), *rtype, Outcome::Guarded, 0)
+            }
+        }
+    }
+}
 
 impl Vantage {
-    fn source(&self) -> Source {
-        Source::Vantage { name: self.name.clone() }
+    fn address(&self) -> SocketAddr {
+        match &self.transport {
+            Transport::Plain(address) | Transport::Tls { address, .. } => *address,
+            Transport::Https { .. } => UNUSED,
+        }
     }
+}
+
+fn address(data: &RecordData) -> Option<IpAddr> {
+    match data {
+        RecordData::A(address) => Some((*address).into()),
+        RecordData::Aaaa(address) => Some((*address).into()),
+        _ => None,
+    }
+}
+
+/// Whether the authority servers give different answers to a question.
+fn differ(readings: &[Reading], question: &Question) -> bool {
+    let of = readings.iter().filter(|reading| {
+        reading.source.is_authority() && reading.name == question.name && reading.rtype == question.rtype
+    });
+    let mut answers = of.filter_map(sorted);
+    let first = answers.next();
+    answers.any(|other| Some(other) != first)
 }
 
 /// The records of a usable answer, in an order of their own.
-fn sorted(reading: &Reading) -> Option<Vec<(&str, &RecordData)>> {
-    let mut records: Vec<_> = reading.answer()?.iter().map(|r| (r.owner.as_str(), &r.data)).collect();
+fn sorted(reading: &Reading) -> Option<Vec<(&DnsName, &RecordData)>> {
+    let mut records: Vec<_> = reading.answer()?.iter().map(|r| (&r.owner, &r.data)).collect();
     records.sort();
     Some(records)
 }
 
 fn has_failed(reading: &Reading) -> bool {
-    let failed = matches!(reading.outcome, Outcome::Answer { rcode: Rcode::ServFail, .. });
-    failed && !reading.source.is_authority()
+    matches!(reading.outcome, Outcome::Answer { rcode: Rcode::ServFail, .. })
 }
 
-fn unchecked(got: Got) -> Option<Rcode> {
+fn rcode(got: Got) -> Option<Rcode> {
     match got {
         Got::Reply(reply) => Some(reply.rcode),
-        _ => None,
+        Got::Silence | Got::NoRoute | Got::Garbled(_) => None,
     }
 }
 
@@ -347,34 +318,36 @@ fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {
     Ask { server, name: question.name.as_str().into(), rtype: question.rtype, mode }
 }
 
-fn read(planned: Planned<'_>, answered: Option<Answered>) -> Reading {
-    let Planned { source, question: Question { name, rtype, .. }, .. } = planned;
-    let reading = |outcome, rtt_ms| Reading::new(source, name.clone(), *rtype, outcome, rtt_ms);
-    let Some((got, rtt)) = answered else { return reading(Outcome::Guarded, 0) };
+fn read(source: Source, question: &Question, (got, rtt): Answered) -> Reading {
+    let rtype = question.rtype;
     let rtt = u32::try_from(rtt.as_millis()).unwrap_or(u32::MAX);
-    match got {
-        Got::Silence => reading(Outcome::Silence, rtt),
-        Got::NoRoute => reading(Outcome::NoRoute, rtt),
-        Got::Garbled(reason) => reading(Outcome::Garbled { reason }, rtt),
+    let mut negative_ttl = None;
+    let mut extended = Vec::new();
+
+    let outcome = match got {
+        Got::Silence => Outcome::Silence,
+        Got::NoRoute => Outcome::NoRoute,
+        Got::Garbled(reason) => Outcome::Garbled { reason },
         Got::Reply(reply) => {
-            let negative_ttl = reply.negative_ttl(*rtype);
-            let Reply { rcode, authoritative, answers: records, extended, .. } = reply;
-            let answer = reading(Outcome::Answer { rcode, authoritative, records }, rtt);
-            Reading { negative_ttl, extended, ..answer }
+            negative_ttl = reply.negative_ttl(rtype);
+            let Reply { rcode, authoritative, answers: records, extended: errors, .. } = reply;
+            extended = errors;
+            Outcome::Answer { rcode, authoritative, records }
         }
-    }
+    };
+    let reading = Reading::new(source, question.name.clone(), rtype, outcome, rtt);
+    Reading { negative_ttl, extended, ..reading }
 }
 
 /// A zone above the registered domain means that nobody registered it.
-fn zone_view(host: &Hostname, located: Located) -> ZoneView {
+pub(crate) fn zone_view(host: &Hostname, located: Located) -> ZoneView {
     match located {
         Located::Dead { zone, tried } => ZoneView::Unreachable { zone, tried },
         Located::Zone { apex, servers, by, delegation } => {
             let registered = host.registered();
             if apex != registered && dns::is_within(registered, &apex) {
                 let server = format!("{} ({})", by.name, by.address);
-                let registered = registered.to_owned();
-                return ZoneView::Unregistered { registered, registry: apex, server };
+                return ZoneView::Unregistered { registered: registered.into(), registry: apex, server };
             }
             ZoneView::Found { apex, servers, delegation }
         }

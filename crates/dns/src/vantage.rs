@@ -3,6 +3,8 @@
 use std::net::SocketAddr;
 use std::str::FromStr;
 
+use thiserror::Error;
+
 /// A recursive resolver.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Vantage {
@@ -32,30 +34,48 @@ pub enum Transport {
 }
 
 impl FromStr for Vantage {
-    type Err = String;
+    type Err = VantageError;
 
     /// Reads `north=192.0.2.53:53`, `north=tls://192.0.2.53:853#dns.example`
     /// or `north=https://dns.example/dns-query`.
     fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let advice = || {
-            format!(
-                "{text} is not a vantage. Write it like north=192.0.2.53:53, north=tls://192.0.2.53:853#dns.example \
-                 or north=https://dns.example/dns-query."
-            )
-        };
-        let (name, place) = text.split_once('=').filter(|(name, _)| !name.is_empty()).ok_or_else(advice)?;
-        let transport = if place.starts_with("https://") {
-            Transport::Https { url: place.to_owned() }
-        } else if let Some(place) = place.strip_prefix("tls://") {
-            let (address, shown) = place.split_once('#').map_or((place, None), |(a, n)| (a, Some(n)));
-            let address: SocketAddr = address.parse().map_err(|_| advice())?;
-            Transport::Tls { address, name: shown.map_or_else(|| address.ip().to_string(), str::to_owned) }
-        } else {
-            Transport::Plain(place.parse().map_err(|_| advice())?)
-        };
-        Ok(Self { name: name.to_owned(), transport })
+        let error = VantageError(text.to_owned());
+        match text.split_once('=') {
+            Some((name, place)) if !name.is_empty() => {
+                let transport = Transport::read(place).ok_or(error)?;
+                Ok(Self { name: name.to_owned(), transport })
+            }
+            _ => Err(error),
+        }
     }
 }
+
+impl Transport {
+    fn read(place: &str) -> Option<Self> {
+        if place.starts_with("https://") {
+            return Some(Self::Https { url: place.to_owned() });
+        }
+        let Some(place) = place.strip_prefix("tls://") else { return place.parse().ok().map(Self::Plain) };
+
+        match place.split_once('#') {
+            Some((address, name)) => {
+                Some(Self::Tls { address: address.parse().ok()?, name: name.to_owned() })
+            }
+            None => {
+                let address: SocketAddr = place.parse().ok()?;
+                Some(Self::Tls { address, name: address.ip().to_string() })
+            }
+        }
+    }
+}
+
+/// A text that is no vantage.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error(
+    "{0} is not a vantage. Write it like north=192.0.2.53:53, north=tls://192.0.2.53:853#dns.example or \
+     north=https://dns.example/dns-query."
+)]
+pub struct VantageError(String);
 
 #[cfg(test)]
 mod tests {
@@ -72,7 +92,7 @@ mod tests {
         let url = "https://dns.example/dns-query".to_owned();
         assert_eq!(read(&format!("north={url}")), Ok(Transport::Https { url }));
         for bad in ["north", "north=127.0.0.1", "=x", "north=tls://dns.example"] {
-            assert!(read(bad).expect_err(bad).contains("Write it like"), "{bad}");
+            assert!(read(bad).expect_err(bad).to_string().contains("Write it like"), "{bad}");
         }
     }
 }

@@ -6,7 +6,7 @@ use std::pin::Pin;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use nomenta_core::name::dns;
+use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::reading::answer::Rcode;
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
 use nomenta_core::reading::survey::{Authority, Delegation};
@@ -27,15 +27,15 @@ const MAX_DEPTH: usize = 4;
 #[derive(Clone, Debug)]
 pub(crate) enum Located {
     /// The zone that holds the name.
-    Zone { apex: String, servers: Vec<Authority>, by: Authority, delegation: Option<Delegation> },
+    Zone { apex: DnsName, servers: Vec<Authority>, by: Authority, delegation: Option<Delegation> },
     /// A zone on the way whose servers are all of no use.
-    Dead { zone: String, tried: Vec<String> },
+    Dead { zone: DnsName, tried: Vec<String> },
 }
 
 /// A zone cut, remembered.
 #[derive(Clone, Debug)]
 struct Cut {
-    zone: String,
+    zone: DnsName,
     servers: Vec<Authority>,
     delegation: Option<Delegation>,
     expires: Instant,
@@ -44,16 +44,16 @@ struct Cut {
 /// Walks, and remembers delegations while their TTL lasts.
 pub(crate) struct Walker {
     config: DnsConfig,
-    cache: Mutex<HashMap<String, Cut>>,
+    cache: Mutex<HashMap<DnsName, Cut>>,
     /// Zones that walks ended in, by apex.
-    zones: Mutex<HashMap<String, Known>>,
+    zones: Mutex<HashMap<DnsName, Known>>,
 }
 
 /// A zone, remembered with all servers that it and its parent list.
 #[derive(Clone, Debug)]
-struct Known {
-    servers: Vec<Authority>,
-    delegation: Option<Delegation>,
+pub(crate) struct Known {
+    pub servers: Vec<Authority>,
+    pub delegation: Option<Delegation>,
     expires: Instant,
 }
 
@@ -65,54 +65,60 @@ impl Walker {
     }
 
     /// A zone that a walk ended in not long ago.
-    pub fn known(&self, apex: &str) -> Option<(String, Vec<Authority>, Option<Delegation>)> {
+    pub fn known(&self, apex: &str) -> Option<Known> {
         let zones = self.zones.lock().unwrap_or_else(PoisonError::into_inner);
-        let Known { servers, delegation, .. } =
-            zones.get(apex).filter(|z| z.expires > Instant::now())?.clone();
-        Some((apex.to_owned(), servers, delegation))
+        zones.get(apex).filter(|zone| zone.expires > Instant::now()).cloned()
     }
 
-    fn remember_zone(&self, apex: &str, known: Known) {
+    fn remember_zone(&self, apex: &DnsName, known: Known) {
         let mut zones = self.zones.lock().unwrap_or_else(PoisonError::into_inner);
         if zones.len() >= zones.capacity() {
             let now = Instant::now();
             zones.retain(|_, zone| zone.expires > now);
         }
-        zones.insert(apex.to_owned(), known);
+        zones.insert(apex.clone(), known);
     }
 
     /// Finds the zone of `name`. A remembered delegation that has gone dead is
     /// forgotten and walked anew.
     pub async fn locate(&self, exchange: &Exchange, name: &str) -> Located {
         let start = self.nearest(name);
-        let remembered = !start.zone.is_empty();
+        let was_remembered = !start.zone.is_root();
         let located = match self.descend(exchange, name, start, 0).await {
-            Located::Dead { zone, .. } if remembered => {
+            Located::Dead { zone, .. } if was_remembered => {
                 self.forget(&zone);
                 self.descend(exchange, name, self.root(), 0).await
             }
             located => located,
         };
+
         if let Located::Zone { apex, servers, delegation, .. } = &located {
-            let expires = self.nearest(apex).expires;
-            let (servers, delegation) = (servers.clone(), delegation.clone());
-            self.remember_zone(apex, Known { servers, delegation, expires });
+            let known = Known {
+                servers: servers.clone(),
+                delegation: delegation.clone(),
+                expires: self.nearest(apex).expires,
+            };
+            self.remember_zone(apex, known);
         }
         located
     }
 
     fn root(&self) -> Cut {
-        let server = |address| Authority { name: "root".into(), address };
-        let servers = self.config.roots.iter().copied().map(server).collect();
-        let delegation = None;
-        Cut { zone: String::new(), servers, delegation, expires: Instant::now() + BELIEVE }
+        let roots = self.config.roots.iter();
+        Cut {
+            zone: DnsName::root(),
+            servers: roots.map(|address| Authority { name: "root".into(), address: *address }).collect(),
+            delegation: None,
+            expires: Instant::now() + BELIEVE,
+        }
     }
 
     fn nearest(&self, name: &str) -> Cut {
         let cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
         let now = Instant::now();
-        let known = |name| cache.get(name).filter(|cut| cut.expires > now).cloned();
-        dns::climb(name).find_map(known).unwrap_or_else(|| self.root())
+
+        let known = dns::climb(name).find_map(|name| cache.get(name).filter(|cut| cut.expires > now));
+        known.cloned().unwrap_or_else(|| self.root())
     }
 
     fn remember(&self, delegation: &Cut) {
@@ -138,12 +144,15 @@ impl Walker {
         depth: usize,
     ) -> Boxed<'a, Located> {
         Box::pin(async move {
-            let (mut at, mut asked) = (start, name);
+            let mut at = start;
+            let mut asked = name;
+
             for _ in 0..MAX_REFERRALS {
                 let (by, reply) = match self.first_answer(exchange, &at, asked, RecordType::Soa).await {
                     Ok(answered) => answered,
                     Err(tried) => return Located::Dead { zone: at.zone, tried },
                 };
+
                 if let Some(next) = self.referral(exchange, &reply, &at.zone, name, depth).await {
                     self.remember(&next);
                     at = next;
@@ -154,6 +163,7 @@ impl Walker {
                     return self.arrive(exchange, at, by, &reply, depth).await;
                 }
             }
+
             Located::Dead { zone: at.zone, tried: vec!["the delegations go in circles".into()] }
         })
     }
@@ -167,12 +177,14 @@ impl Walker {
         rtype: RecordType,
     ) -> Result<(Authority, Reply), Vec<String>> {
         let mut tried = Vec::new();
+
         for server in &at.servers {
             let Authority { name: label, address } = server;
             if !self.config.egress.admits(*address) {
                 tried.push(format!("{label} ({address}) has an address that may not be asked"));
                 continue;
             }
+
             let server_at = SocketAddr::new(*address, self.config.authority_port);
             let ask = Ask { server: server_at, name: name.into(), rtype, mode: Mode::Authority };
             match exchange.ask(&ask).await.0 {
@@ -185,6 +197,7 @@ impl Walker {
                 Got::Garbled(why) => tried.push(format!("{label} ({address}) answers unreadably: {why}")),
             }
         }
+
         if tried.is_empty() {
             tried.push("no name server has an address".into());
         }
@@ -203,22 +216,22 @@ impl Walker {
         if reply.authoritative || reply.rcode != Rcode::NoError {
             return None;
         }
-        let points_down = |r: &&Record| {
-            let below = r.owner != zone && dns::is_within(&r.owner, zone);
-            below && dns::is_within(name, &r.owner) && matches!(r.data, RecordData::Ns(_))
-        };
-        let owner = reply.authority.iter().find(points_down)?.owner.clone();
+        let down = reply.authority.iter().find(|record| points_down(record, zone, name))?;
+        let owner = down.owner.clone();
         let set: Vec<_> = reply.authority.iter().filter(|r| r.owner == owner).collect();
         let ttl = set.iter().map(|r| r.ttl).min().unwrap_or(0);
-        let (mut servers, mut listed) = (BTreeSet::new(), BTreeSet::new());
+
+        let mut servers = BTreeSet::new();
+        let mut listed = BTreeSet::new();
         for record in set {
             if let RecordData::Ns(server) = &record.data {
                 listed.insert(server.clone());
                 servers.extend(self.addresses(exchange, server, &reply.additional, depth).await);
             }
         }
+
         let expires = Instant::now() + Duration::from_secs(ttl.into()).min(BELIEVE);
-        let delegation = Some(Delegation { parent: zone.to_owned(), servers: listed });
+        let delegation = Some(Delegation { parent: zone.into(), servers: listed });
         Some(Cut { zone: owner, servers: servers.into_iter().collect(), delegation, expires })
     }
 
@@ -235,11 +248,13 @@ impl Walker {
         if !found.is_empty() || depth >= MAX_DEPTH {
             return found;
         }
+
         let Located::Zone { apex, servers, .. } =
             self.descend(exchange, server, self.nearest(server), depth + 1).await
         else {
             return Vec::new();
         };
+
         let at = Cut { zone: apex, servers, delegation: None, expires: Instant::now() };
         let mut found = Vec::new();
         for rtype in [RecordType::A, RecordType::Aaaa] {
@@ -260,35 +275,39 @@ impl Walker {
         reply: &Reply,
         depth: usize,
     ) -> Located {
-        let soa = reply.answers.iter().chain(&reply.authority);
-        let apex = soa.filter(|r| matches!(r.data, RecordData::Soa { .. })).map(|r| r.owner.clone()).next();
-        let apex = apex.unwrap_or_else(|| at.zone.clone());
-        let mut servers: BTreeSet<_> = at.servers.iter().cloned().collect();
+        let mut authority = reply.answers.iter().chain(&reply.authority);
+        let soa = authority.find(|record| matches!(record.data, RecordData::Soa { .. }));
+        let apex = soa.map_or_else(|| at.zone.clone(), |record| record.owner.clone());
+
         let above = at.delegation.clone().filter(|_| at.zone == apex);
-        let (reached, mut listed_here) = (at.zone.clone(), BTreeSet::new());
+        let reached = at.zone.clone();
+        let mut servers: BTreeSet<_> = at.servers.iter().cloned().collect();
+        let mut listed_here = BTreeSet::new();
         let only = Cut { servers: vec![by.clone()], ..at };
         if depth == 0
             && let Ok((_, listed)) = self.first_answer(exchange, &only, &apex, RecordType::Ns).await
         {
             for record in listed.answers.iter().filter(|r| r.owner == apex) {
-                if let RecordData::Ns(server) = &record.data {
-                    listed_here.insert(server.clone());
-                    let known: Vec<_> = servers.iter().filter(|s| &s.name == server).cloned().collect();
-                    let glue = &listed.additional;
-                    let more = match known.is_empty() {
-                        true => self.addresses(exchange, server, glue, depth + 1).await,
-                        false => known,
-                    };
-                    servers.extend(more);
+                let RecordData::Ns(server) = &record.data else { continue };
+                listed_here.insert(server.clone());
+                if !servers.iter().any(|known| known.name == *server) {
+                    servers.extend(self.addresses(exchange, server, &listed.additional, depth + 1).await);
                 }
             }
         }
+
         // A server that holds both sides of a cut answers from below it, and
         // shows no referral.
-        let silent = (reached != apex).then_some(Delegation { parent: reached, servers: listed_here });
-        let delegation = above.or(silent);
+        let unshown = (reached != apex).then_some(Delegation { parent: reached, servers: listed_here });
+        let delegation = above.or(unshown);
         Located::Zone { apex, servers: servers.into_iter().collect(), by, delegation }
     }
+}
+
+/// Whether a record delegates from `zone` towards `name`.
+fn points_down(record: &Record, zone: &str, name: &str) -> bool {
+    let is_below = record.owner != zone && record.owner.is_within(zone);
+    is_below && dns::is_within(name, &record.owner) && matches!(record.data, RecordData::Ns(_))
 }
 
 fn is_alias(reply: &Reply, name: &str) -> bool {
@@ -296,14 +315,14 @@ fn is_alias(reply: &Reply, name: &str) -> bool {
 }
 
 fn pick_addresses(server: &str, records: &[Record]) -> Vec<Authority> {
-    let address = |r: &Record| match r.data {
-        RecordData::A(a) => Some(a.into()),
-        RecordData::Aaaa(a) => Some(a.into()),
-        _ => None,
-    };
-    records
-        .iter()
-        .filter(|r| r.owner == server)
-        .filter_map(|r| Some(Authority { name: server.to_owned(), address: address(r)? }))
-        .collect()
+    let own = records.iter().filter(|record| record.owner == server);
+    let found = own.filter_map(|record| {
+        let address = match record.data {
+            RecordData::A(address) => address.into(),
+            RecordData::Aaaa(address) => address.into(),
+            _ => return None,
+        };
+        Some(Authority { name: server.into(), address })
+    });
+    found.collect()
 }

@@ -2,12 +2,15 @@
 
 use std::net::IpAddr;
 
+use hickory_proto::ProtoError;
 use hickory_proto::op::{Edns, Header, Message, MessageType, OpCode, Query, ResponseCode};
+use hickory_proto::rr::rdata::SOA;
 use hickory_proto::rr::rdata::caa::Property;
 use hickory_proto::rr::rdata::opt::EdnsOption;
 use hickory_proto::rr::rdata::svcb::SvcParamValue;
 use hickory_proto::rr::{Name, RData, Record as WireRecord, RecordType as WireType};
 use hickory_proto::serialize::binary::{BinEncodable, BinEncoder};
+use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::answer::{ExtendedError, Rcode};
 use nomenta_core::reading::record::{Record, RecordData, RecordType, Soa};
 
@@ -47,10 +50,11 @@ pub(crate) enum Mode {
 }
 
 /// Encodes one question, or says why the name cannot be asked for.
-pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, mode: Mode) -> Result<Vec<u8>, String> {
-    let name = Name::from_ascii(format!("{name}.")).map_err(|e| e.to_string())?;
+pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, mode: Mode) -> Result<Vec<u8>, ProtoError> {
+    let name = Name::from_ascii(format!("{name}."))?;
     let mut edns = Edns::new();
     edns.set_max_payload(EDNS_PAYLOAD).set_version(0);
+
     let mut header = Header::new();
     header
         .set_id(id)
@@ -60,49 +64,59 @@ pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, mode: Mode) -> Resu
         .set_checking_disabled(mode == Mode::Unchecked)
         .set_query_count(1)
         .set_additional_count(1);
+
     // Part by part: a whole message keeps books that one question has no use for.
     let mut bytes = Vec::with_capacity(HEADER + name.len() + 16);
     let mut encoder = BinEncoder::new(&mut bytes);
     header
         .emit(&mut encoder)
         .and_then(|()| Query::query(name, wire_type(rtype)).emit(&mut encoder))
-        .and_then(|()| WireRecord::from(&edns).emit(&mut encoder))
-        .map_err(|e| e.to_string())?;
+        .and_then(|()| WireRecord::from(&edns).emit(&mut encoder))?;
     Ok(bytes)
 }
 
 /// Octets of the header (RFC 1035, section 4.1.1).
 const HEADER: usize = 12;
+/// Response codes of a server that does not want to answer, or cannot.
+const SERVFAIL: u8 = 2;
+const REFUSED: u8 = 5;
 
 /// Whether `bytes` are a reply to a message that was sent, and whether the
 /// server refuses or fails; told from header and question alone.
 pub(crate) fn is_reply(bytes: &[u8], sent: &[u8]) -> Result<bool, Mismatch> {
-    let too_short = || Mismatch::Garbled("it is shorter than a header".into());
-    let header = bytes.get(..HEADER).ok_or_else(too_short)?;
-    if header[..2] != sent[..2] {
+    let Some(header) = bytes.get(..HEADER) else {
+        return Err(Mismatch::Garbled("it is shorter than a header".into()));
+    };
+    let is_response = header[2] & 0x80 != 0;
+    if header[..2] != sent[..2] || !is_response {
         return Err(Mismatch::Stranger);
     }
-    let (is_response, rcode) = (header[2] & 0x80 != 0, header[3] & 0x0f);
-    let refuses = matches!(rcode, 2 | 5);
+
+    let rcode = header[3] & 0x0f;
+    let questions = u16::from_be_bytes([header[4], header[5]]);
     // Some servers leave the question out of error replies.
-    let bare = header[4..6] == [0, 0] && rcode != 0;
+    let is_bare = questions == 0 && rcode != 0;
     let asked = &sent[HEADER..question_end(sent)];
-    let echoed = bytes.get(HEADER..HEADER + asked.len()).is_some_and(|q| q.eq_ignore_ascii_case(asked));
-    match (is_response, bare || echoed) {
-        (true, true) => Ok(refuses),
-        // Whatever it is, it may be somebody else's.
-        (true, false) if header[4..6] == [0, 1] => Err(Mismatch::Stranger),
-        (true, false) => Err(Mismatch::Garbled("its question cannot be read".into())),
-        (false, _) => Err(Mismatch::Stranger),
+    let is_echoed = bytes.get(HEADER..HEADER + asked.len()).is_some_and(|q| q.eq_ignore_ascii_case(asked));
+    if is_bare || is_echoed {
+        return Ok(matches!(rcode, SERVFAIL | REFUSED));
     }
+
+    // A question of another kind may be somebody else's.
+    if questions == 1 {
+        return Err(Mismatch::Stranger);
+    }
+    Err(Mismatch::Garbled("its question cannot be read".into()))
 }
 
 /// Where the question of a message that was encoded here ends.
 fn question_end(sent: &[u8]) -> usize {
     let mut at = HEADER;
+
     while let Some(length) = sent.get(at).copied().filter(|length| *length > 0) {
         at += 1 + usize::from(length);
     }
+
     // The root label, type and class.
     (at + 5).min(sent.len())
 }
@@ -113,13 +127,16 @@ pub(crate) fn decode(bytes: &[u8], id: u16, name: &str, rtype: RecordType) -> Re
         return Err(Mismatch::Stranger);
     }
     let message = Message::from_vec(bytes).map_err(|e| Mismatch::Garbled(e.to_string()))?;
-    let asked = message.queries().first();
-    let matches = |q: &Query| text(q.name()) == name && q.query_type() == wire_type(rtype);
-    // Some servers leave the question out of error replies (RFC 9619 forbids more than one).
-    let echoed = asked.map_or(message.response_code() != ResponseCode::NoError, matches);
-    if message.message_type() != MessageType::Response || !echoed {
+
+    let is_echoed = match message.queries().first() {
+        Some(asked) => text(asked.name()) == name && asked.query_type() == wire_type(rtype),
+        // Some servers leave the question out of error replies (RFC 9619 forbids more than one).
+        None => message.response_code() != ResponseCode::NoError,
+    };
+    if message.message_type() != MessageType::Response || !is_echoed {
         return Err(Mismatch::Stranger);
     }
+
     Ok(Reply {
         rcode: rcode(message.response_code()),
         authoritative: message.authoritative(),
@@ -162,8 +179,9 @@ fn records(section: &[WireRecord]) -> Vec<Record> {
 
 /// Lower case, without the root dot, and with the escapes of RFC 1035, section
 /// 5.1. Names are most of what is read, so this goes octet by octet.
-fn text(name: &Name) -> String {
+fn text(name: &Name) -> DnsName {
     let mut text = String::with_capacity(name.len());
+
     for label in name.iter() {
         if !text.is_empty() {
             text.push('.');
@@ -176,7 +194,7 @@ fn text(name: &Name) -> String {
             }
         }
     }
-    text
+    DnsName::new(text)
 }
 
 fn data(rdata: &RData) -> RecordData {
@@ -185,19 +203,7 @@ fn data(rdata: &RData) -> RecordData {
         RData::AAAA(a) => RecordData::Aaaa(a.0),
         RData::CNAME(name) => RecordData::Cname(text(&name.0)),
         RData::NS(name) => RecordData::Ns(text(&name.0)),
-        RData::SOA(soa) => RecordData::Soa(
-            Soa {
-                primary: text(soa.mname()),
-                contact: text(soa.rname()),
-                serial: soa.serial(),
-                // Intervals are signed in the library and unsigned in the RFC.
-                refresh: soa.refresh().cast_unsigned(),
-                retry: soa.retry().cast_unsigned(),
-                expire: soa.expire().cast_unsigned(),
-                minimum: soa.minimum(),
-            }
-            .into(),
-        ),
+        RData::SOA(soa) => RecordData::Soa(authority(soa).into()),
         RData::MX(mx) => RecordData::Mx { preference: mx.preference(), exchange: text(mx.exchange()) },
         RData::HTTPS(https) => RecordData::Https {
             priority: https.svc_priority(),
@@ -217,6 +223,19 @@ fn data(rdata: &RData) -> RecordData {
     }
 }
 
+fn authority(soa: &SOA) -> Soa {
+    Soa {
+        primary: text(soa.mname()),
+        contact: text(soa.rname()),
+        serial: soa.serial(),
+        // Intervals are signed in the library and unsigned in the RFC.
+        refresh: soa.refresh().cast_unsigned(),
+        retry: soa.retry().cast_unsigned(),
+        expire: soa.expire().cast_unsigned(),
+        minimum: soa.minimum(),
+    }
+}
+
 fn hints(value: &SvcParamValue) -> Vec<IpAddr> {
     match value {
         SvcParamValue::Ipv4Hint(list) => list.0.iter().map(|a| a.0.into()).collect(),
@@ -230,6 +249,7 @@ const EXTENDED_ERROR: u16 = 15;
 
 fn extended(message: &Message) -> Vec<ExtendedError> {
     let options = message.extensions().iter().flat_map(|edns| edns.options().as_ref());
+
     options
         .filter_map(|(_, option)| match option {
             EdnsOption::Unknown(EXTENDED_ERROR, bytes) if bytes.len() >= 2 => Some(ExtendedError {
@@ -245,10 +265,10 @@ impl Reply {
     /// How long, in seconds, the absence of an answer may be cached: the lesser
     /// of the SOA's own TTL and its minimum (RFC 2308, section 5).
     pub fn negative_ttl(&self, rtype: RecordType) -> Option<u32> {
-        let kind = rtype.to_string();
-        if self.answers.iter().any(|r| r.data.type_name() == kind) {
+        if self.answers.iter().any(|record| record.data.rtype() == Some(rtype)) {
             return None;
         }
+
         self.authority.iter().find_map(|r| match &r.data {
             RecordData::Soa(soa) => Some(r.ttl.min(soa.minimum)),
             _ => None,

@@ -13,8 +13,9 @@ use base64::prelude::BASE64_URL_SAFE_NO_PAD;
 use chrono::{DateTime, Utc};
 use instant_acme::{
     Account, AccountBuilder, AccountCredentials, CertificateIdentifier, Error, ExternalAccountKey,
-    Identifier, NewAccount, NewOrder, Order, RevocationReason, RevocationRequest,
+    Identifier, NewAccount, NewOrder, Order, RevocationReason as AcmeReason, RevocationRequest,
 };
+use nomenta_core::judge::certificate::RevocationReason;
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use thiserror::Error as ThisError;
@@ -212,11 +213,11 @@ impl Acme {
     ///
     /// # Errors
     /// [`AcmeError::Refused`] if the CA does not want to.
-    pub async fn revoke(&self, chain_pem: &str, reason: Reason) -> Result<(), AcmeError> {
+    pub async fn revoke(&self, chain_pem: &str, reason: RevocationReason) -> Result<(), AcmeError> {
         let leaf = CertificateDer::from_pem_slice(chain_pem.as_bytes());
         let leaf = leaf.map_err(|e| AcmeError::Unreadable(e.into()))?;
 
-        let request = RevocationRequest { certificate: &leaf, reason: Some(reason.into()) };
+        let request = RevocationRequest { certificate: &leaf, reason: Some(acme_reason(reason)) };
         let revoked = persist!(self.account.revoke(&request));
         match revoked.map_err(|error| error.with(&self.calls.retry_after)) {
             Err(AcmeError::Refused { problem, .. }) if problem.short() == "alreadyRevoked" => Ok(()),
@@ -243,27 +244,12 @@ pub struct Advice {
     pub again_after: Duration,
 }
 
-/// Why a certificate is revoked (RFC 5280, section 5.3.1).
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Reason {
-    /// No reason is given.
-    Unspecified,
-    /// Somebody else may have the private key.
-    KeyCompromise,
-    /// Another certificate has taken its place.
-    Superseded,
-    /// The domain has left the platform.
-    CessationOfOperation,
-}
-
-impl From<Reason> for RevocationReason {
-    fn from(reason: Reason) -> Self {
-        match reason {
-            Reason::Unspecified => Self::Unspecified,
-            Reason::KeyCompromise => Self::KeyCompromise,
-            Reason::Superseded => Self::Superseded,
-            Reason::CessationOfOperation => Self::CessationOfOperation,
-        }
+fn acme_reason(reason: RevocationReason) -> AcmeReason {
+    match reason {
+        RevocationReason::Unspecified => AcmeReason::Unspecified,
+        RevocationReason::KeyCompromise => AcmeReason::KeyCompromise,
+        RevocationReason::Superseded => AcmeReason::Superseded,
+        RevocationReason::CessationOfOperation => AcmeReason::CessationOfOperation,
     }
 }
 

@@ -14,6 +14,21 @@ crate::spelled! {
     }
 }
 
+crate::spelled! {
+    /// Why a certificate is revoked, by its name in RFC 5280, section 5.3.1.
+    #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+    pub enum RevocationReason: "reason" {
+        /// No reason is given.
+        Unspecified = "unspecified",
+        /// Somebody else may have the private key.
+        KeyCompromise = "keyCompromise",
+        /// Another certificate has taken its place.
+        Superseded = "superseded",
+        /// The domain has left the platform.
+        CessationOfOperation = "cessationOfOperation",
+    }
+}
+
 /// What is known of an issued certificate.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

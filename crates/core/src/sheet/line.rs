@@ -66,7 +66,6 @@ impl Choice {
 /// judge.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(from = "String", into = "String")]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(value_type = String, example = "CNAME"))]
 pub enum EditorType {
     /// A type of DNS.
     Of(RecordType),
@@ -181,4 +180,20 @@ impl Line {
             _ => None,
         }
     }
+}
+
+#[cfg(feature = "schema")]
+mod schema {
+    use utoipa::openapi::{ObjectBuilder, RefOr, Schema, Type};
+
+    use super::EditorType;
+
+    impl utoipa::PartialSchema for EditorType {
+        fn schema() -> RefOr<Schema> {
+            let described = "What an editor shows as the type of a record, like CNAME or ALIAS.";
+            ObjectBuilder::new().schema_type(Type::String).description(Some(described)).into()
+        }
+    }
+
+    impl utoipa::ToSchema for EditorType {}
 }

@@ -1,6 +1,10 @@
 //! The engine: thousands of questions on the way at once over a few UDP
 //! sockets, driven by one task.
 //!
+//! An engine of our own, since a resolver library keeps a task and a timer for
+//! each question, and asks one server as fast as it is told to; a sweep puts a
+//! hundred thousand questions, and the servers are strangers.
+//!
 //! Questions come in batches and their answers go back in batches, so that no
 //! question costs a task or a channel of its own. Equal questions are sent
 //! once. How fast a server is asked depends on how it answers.
@@ -79,20 +83,23 @@ impl Engine {
     /// Asks everything, and answers in the same order.
     pub async fn ask_all(&self, asks: &[Ask]) -> Vec<Answered> {
         let mut answers = vec![None; asks.len()];
-        let (mut questions, mut places) = (Vec::with_capacity(asks.len()), Vec::with_capacity(asks.len()));
+        let mut questions = Vec::with_capacity(asks.len());
+        let mut places = Vec::with_capacity(asks.len());
         for (index, ask) in asks.iter().enumerate() {
             match wire::encode(0, &ask.name, ask.rtype, ask.mode) {
                 Ok(message) => {
                     questions.push(Prepared { ask: ask.clone(), message });
                     places.push(index);
                 }
-                Err(reason) => answers[index] = Some((Got::Garbled(reason), Duration::ZERO)),
+                Err(error) => answers[index] = Some((Got::Garbled(error.to_string()), Duration::ZERO)),
             }
         }
+
         let raw = if questions.is_empty() { Vec::new() } else { self.submit(questions).await };
         for (place, (raw, rtt)) in places.into_iter().zip(raw) {
             answers[place] = Some((read(raw, &asks[place]), rtt));
         }
+
         // A driver that is gone, as when its runtime ends, answers nothing.
         answers.into_iter().map(|answer| answer.unwrap_or((Got::Silence, Duration::ZERO))).collect()
     }
@@ -103,6 +110,7 @@ impl Engine {
             tokio::spawn(Driver::new(self.settings).run(batches));
             submit
         });
+
         let (done, answers) = oneshot::channel();
         let sent = submit.send(Batch { questions, done });
         if sent.is_ok() { answers.await.unwrap_or_default() } else { Vec::new() }
@@ -180,9 +188,10 @@ struct Tally {
 impl Tally {
     fn tell(&mut self) {
         let Self { answered, unanswered, repeated, shared } = std::mem::take(self);
-        for (result, count) in
-            [("answered", answered), ("unanswered", unanswered), ("repeated", repeated), ("shared", shared)]
-        {
+        let results =
+            [("answered", answered), ("unanswered", unanswered), ("repeated", repeated), ("shared", shared)];
+
+        for (result, count) in results {
             if count > 0 {
                 metrics::counter!("nomenta_dns_questions_total", "result" => result).increment(count);
             }
@@ -214,6 +223,7 @@ impl Driver {
             self.expire();
             self.send();
             self.tally.tell();
+
             if !open && self.batches.is_empty() {
                 return;
             }
@@ -226,6 +236,7 @@ impl Driver {
         let until = [deadline, self.resume].into_iter().flatten().min();
         let mut sleep = pin!(sleep_until(until.unwrap_or_else(|| Instant::now() + IDLE)));
         let mut open = true;
+
         poll_fn(|cx| {
             let mut ready = self.sockets.poll_readable(cx) || sleep.as_mut().poll(cx).is_ready();
             while let Poll::Ready(batch) = batches.poll_recv(cx) {
@@ -241,6 +252,7 @@ impl Driver {
             if ready { Poll::Ready(()) } else { Poll::Pending }
         })
         .await;
+
         open
     }
 
@@ -248,6 +260,7 @@ impl Driver {
         let count = batch.questions.len();
         let open = Open { answers: vec![None; count], left: count, done: batch.done };
         let batch_key = self.batches.insert(open);
+
         for (index, question) in batch.questions.into_iter().enumerate() {
             let waiter = Waiter { batch: batch_key, index };
             match self.asked.get(&question.ask) {
@@ -265,11 +278,20 @@ impl Driver {
         if self.servers.len() >= MOST_SERVERS {
             self.servers.retain(|_, server| !server.is_idle());
         }
+
         let server = self.servers.entry(ask.server).or_insert_with(|| Server::new(self.settings.politeness));
         let tries = server.tries(self.settings.tries);
-        let (more, asked) = (Vec::new(), ask.clone());
-        let query = Query { ask: asked, message, waiter, more, tries, garbled: None, sent: None, turn: 0 };
-        let key = self.queries.insert(query);
+        let key = self.queries.insert(Query {
+            ask: ask.clone(),
+            message,
+            waiter,
+            more: Vec::new(),
+            tries,
+            garbled: None,
+            sent: None,
+            turn: 0,
+        });
+
         if server.push_back(key) {
             self.active.push(ask.server);
         }
@@ -281,6 +303,7 @@ impl Driver {
         self.resume = None;
         let now = Instant::now();
         let mut index = 0;
+
         while index < self.active.len() && self.in_flight < WINDOW {
             let address = self.active[index];
             let next = self.servers.get_mut(&address).map_or(Next::Nothing, |server| server.next(now));
@@ -293,6 +316,7 @@ impl Driver {
                 Next::Busy => index += 1,
                 Next::Nothing => drop(self.active.swap_remove(index)),
             }
+
             if self.sockets.is_due() && !self.flush(now) {
                 return;
             }
@@ -327,6 +351,7 @@ impl Driver {
     /// Hands what is ready to the kernel; `false` if that takes no more for now.
     fn flush(&mut self, now: Instant) -> bool {
         let Unsent { failed, full } = self.sockets.flush();
+
         for (key, error) in failed {
             // It may have been given up while it was held back.
             if self.queries.get(key).is_some_and(|q| q.sent.is_some()) {
@@ -334,6 +359,7 @@ impl Driver {
                 self.finish(key, unsent(&error), Duration::ZERO);
             }
         }
+
         if full {
             self.resume_at(now + FULL);
         }
@@ -343,6 +369,7 @@ impl Driver {
     fn receive(&mut self) {
         while let Some((key, from, bytes)) = self.sockets.receive() {
             let Some(query) = self.queries.get_mut(key).filter(|q| q.ask.server == from) else { continue };
+
             match wire::is_reply(bytes, &query.message) {
                 Ok(refused) => {
                     let raw = Raw::Reply(bytes.into());
@@ -373,15 +400,16 @@ impl Driver {
     fn expire(&mut self) {
         let now = Instant::now();
         while let Some((at, key, turn)) = self.deadlines.front().copied() {
-            let waiting = self.queries.get(key).is_some_and(|q| q.turn == turn && q.sent.is_some());
-            if waiting && at > now {
+            let is_waiting = self.queries.get(key).is_some_and(|q| q.turn == turn && q.sent.is_some());
+            if is_waiting && at > now {
                 break;
             }
             // What was answered goes at once, so that nobody wakes for it.
             self.deadlines.pop_front();
-            if !waiting {
+            if !is_waiting {
                 continue;
             }
+
             self.land(key, |server| server.silent(now));
             let query = &mut self.queries[key];
             if query.tries > 0 {
@@ -392,6 +420,7 @@ impl Driver {
                 }
                 continue;
             }
+
             let got = query.garbled.take().map_or(Raw::Silence, Raw::Garbled);
             self.finish(key, got, Duration::ZERO);
         }
@@ -402,8 +431,10 @@ impl Driver {
             Raw::Reply(_) => self.tally.answered += 1,
             _ => self.tally.unanswered += 1,
         }
+
         let Query { ask, waiter, more, .. } = self.queries.remove(key);
         self.asked.remove(&ask);
+
         for waiter in more {
             self.answer(&waiter, (got.clone(), rtt));
         }
@@ -414,6 +445,7 @@ impl Driver {
         let open = &mut self.batches[waiter.batch];
         open.answers[waiter.index] = Some(answered);
         open.left -= 1;
+
         if open.left == 0 {
             let Open { answers, done, .. } = self.batches.remove(waiter.batch);
             // Whoever asked may have gone.
@@ -426,6 +458,7 @@ impl Driver {
 /// server; anything else is silence.
 fn unsent(error: &std::io::Error) -> Raw {
     use ErrorKind::{AddrNotAvailable, HostUnreachable, NetworkUnreachable, Unsupported};
+
     match error.kind() {
         AddrNotAvailable | HostUnreachable | NetworkUnreachable | Unsupported => Raw::NoRoute,
         _ => Raw::Silence,
@@ -433,115 +466,4 @@ fn unsent(error: &std::io::Error) -> Raw {
 }
 
 #[cfg(test)]
-mod tests {
-    use std::sync::atomic::{AtomicUsize, Ordering};
-
-    use nomenta_core::reading::answer::Rcode;
-    use nomenta_core::reading::record::RecordType;
-    use tokio::net::UdpSocket;
-
-    use super::*;
-    use crate::wire::Mode;
-
-    /// A server that answers what `reply` makes of a question and of how many
-    /// came before it; the second part counts.
-    async fn server(
-        reply: impl Fn(usize, &[u8]) -> Option<Vec<u8>> + Send + 'static,
-    ) -> (SocketAddr, Arc<AtomicUsize>) {
-        let socket = UdpSocket::bind("127.0.0.1:0").await.expect("bound");
-        let (address, count) = (socket.local_addr().expect("address"), Arc::new(AtomicUsize::new(0)));
-        let counted = count.clone();
-        tokio::spawn(async move {
-            let mut buffer = [0; 2048];
-            while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
-                let before = counted.fetch_add(1, Ordering::SeqCst);
-                if let Some(bytes) = reply(before, &buffer[..length]) {
-                    let _ = socket.send_to(&bytes, from).await;
-                }
-            }
-        });
-        (address, count)
-    }
-
-    /// The question as its own empty answer.
-    fn answered(question: &[u8]) -> Vec<u8> {
-        [&question[..2], &[0x84, 0], &question[4..]].concat()
-    }
-
-    fn engine() -> Engine {
-        let politeness = Politeness { in_flight: 64, per_second: 0 };
-        Engine::new(Settings { timeout: Duration::from_millis(150), tries: 3, politeness })
-    }
-
-    fn ask(server: SocketAddr, index: usize) -> Ask {
-        Ask {
-            server,
-            name: format!("s{index}.onswick.example").into(),
-            rtype: RecordType::A,
-            mode: Mode::Authority,
-        }
-    }
-
-    fn rcode(got: &Got) -> Option<Rcode> {
-        match got {
-            Got::Reply(reply) => Some(reply.rcode),
-            _ => None,
-        }
-    }
-
-    #[tokio::test]
-    async fn a_thousand_questions_come_back_in_their_order() {
-        let (address, count) = server(|_, q| Some(answered(q))).await;
-        let asks: Vec<_> = (0..1000).map(|index| ask(address, index)).collect();
-        let answers = engine().ask_all(&asks).await;
-        assert_eq!(answers.len(), 1000);
-        assert!(answers.iter().all(|(got, _)| rcode(got) == Some(Rcode::NoError)));
-        assert!(count.load(Ordering::SeqCst) >= 1000);
-    }
-
-    #[tokio::test]
-    async fn what_is_lost_is_asked_again_and_what_stays_lost_is_silence() {
-        // Each question of the first round is lost.
-        let (address, _) = server(|before, q| (before >= 20).then(|| answered(q))).await;
-        let asks: Vec<_> = (0..20).map(|index| ask(address, index)).collect();
-        let answers = engine().ask_all(&asks).await;
-        assert!(answers.iter().all(|(got, _)| rcode(got).is_some()), "{answers:?}");
-        let (silent, count) = server(|_, _| None).await;
-        let answers = engine().ask_all(&[ask(silent, 1)]).await;
-        assert!(matches!(answers[..], [(Got::Silence, _)]), "{answers:?}");
-        assert_eq!(count.load(Ordering::SeqCst), 3, "three tries");
-    }
-
-    #[tokio::test]
-    async fn equal_questions_share_one_datagram() {
-        let (address, count) = server(|_, q| Some(answered(q))).await;
-        let asks: Vec<_> = (0..50).map(|index| ask(address, index % 5)).collect();
-        let answers = engine().ask_all(&asks).await;
-        assert!(answers.iter().all(|(got, _)| rcode(got).is_some()));
-        assert_eq!(count.load(Ordering::SeqCst), 5);
-    }
-
-    #[tokio::test]
-    async fn a_name_that_cannot_be_asked_for_does_not_keep_the_others_back() {
-        let (address, _) = server(|_, q| Some(answered(q))).await;
-        let long = Ask { name: "a".repeat(70).into(), ..ask(address, 1) };
-        let answers = engine().ask_all(&[ask(address, 0), long, ask(address, 2)]).await;
-        assert!(rcode(&answers[0].0).is_some() && rcode(&answers[2].0).is_some());
-        assert!(matches!(answers[1].0, Got::Garbled(_)), "{:?}", answers[1]);
-        assert!(engine().ask_all(&[]).await.is_empty());
-    }
-
-    #[tokio::test]
-    async fn garbage_is_waited_past_and_named_when_nothing_better_comes() {
-        let (garbled, _) = server(|_, q| Some([&q[..2], &[0xff; 30]].concat())).await;
-        let answers = engine().ask_all(&[ask(garbled, 1)]).await;
-        assert!(matches!(&answers[0].0, Got::Garbled(_)), "{answers:?}");
-        let (mending, _) = server(|before, q| match before {
-            0 => Some([&q[..2], &[0xff; 30]].concat()),
-            _ => Some(answered(q)),
-        })
-        .await;
-        let answers = engine().ask_all(&[ask(mending, 1)]).await;
-        assert_eq!(rcode(&answers[0].0), Some(Rcode::NoError));
-    }
-}
+mod tests;

@@ -1,0 +1,240 @@
+//! Domains: the roster, and everything about one.
+
+use chrono::{DateTime, Utc};
+use nomenta_core::judge::baseline::{Baseline, Compared};
+use nomenta_core::judge::certificate::CertificateFacts;
+use nomenta_core::judge::code::Code;
+use nomenta_core::judge::domain::Pair;
+use nomenta_core::judge::edit::Edit;
+use nomenta_core::judge::evidence::Problem as IssuerProblem;
+use nomenta_core::judge::finding::{Finding, Severity};
+use nomenta_core::judge::gate::{Gate, GateName, Gates, Stage};
+use nomenta_core::judge::verdict::Cell;
+use nomenta_core::judge::waiting::Wait;
+use nomenta_core::name::dns::DnsName;
+use nomenta_core::reading::survey::Survey;
+use nomenta_core::sheet::Sheet;
+use nomenta_core::sheet::form::Form;
+use nomenta_core::sheet::line::Line;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use crate::view::DomainView;
+
+/// A domain to take in.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct NewDomain {
+    /// The domain as the customer typed or pasted it; `*.` before it for a
+    /// wildcard.
+    pub host: String,
+    /// The site it will show.
+    pub site: String,
+    /// Whether the name with `www.` before it, or without it, is taken in too;
+    /// the one given is the primary, to which the other leads.
+    #[serde(default)]
+    pub pair: bool,
+}
+
+/// One line of the roster.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RosterLine {
+    /// The name.
+    pub host: DnsName,
+    /// The name in its own script.
+    pub shown: String,
+    /// The account.
+    pub account: String,
+    /// The site.
+    pub site: String,
+    /// The first gate not passed, or `live`.
+    pub stage: Stage,
+    /// The four gates in order.
+    #[schema(value_type = Vec<Gate>)]
+    pub gates: Gates,
+    /// Codes of open findings.
+    pub findings: Vec<Code>,
+    /// Share of vantages that see the routing.
+    pub spread: Option<f64>,
+    /// When it was taken in.
+    pub enrolled_at: DateTime<Utc>,
+    /// Latest look.
+    pub looked_at: Option<DateTime<Utc>>,
+}
+
+/// Which part of the roster.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct RosterQuery {
+    /// Only this stage.
+    #[param(value_type = Option<Stage>)]
+    pub stage: Option<String>,
+    /// Only this account.
+    pub account: Option<String>,
+    /// Only names that contain this.
+    pub text: Option<String>,
+    /// Only names after this one: the cursor of the page before.
+    pub after: Option<String>,
+    /// Lines at most, 1 to 500; 100 if left out.
+    pub limit: Option<i64>,
+}
+
+/// How many domains stand at a stage.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct StageCount {
+    /// The stage.
+    pub stage: Stage,
+    /// Domains there.
+    pub count: i64,
+}
+
+/// A sheet line with what was read for it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JudgedLine {
+    /// What to publish.
+    #[serde(flatten)]
+    pub line: Line,
+    /// What each source says.
+    pub cells: Vec<Cell>,
+    /// The heading of the choice that it belongs to.
+    pub heading: String,
+}
+
+/// An open finding with its times.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OpenFinding {
+    /// The finding.
+    #[serde(flatten)]
+    pub finding: Finding,
+    /// Since when.
+    pub first_seen: DateTime<Utc>,
+    /// Confirmed last.
+    pub last_seen: DateTime<Utc>,
+}
+
+/// Everything about a domain.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DomainDetail {
+    /// The name.
+    pub host: DnsName,
+    /// The name in its own script.
+    pub shown: String,
+    /// The account.
+    pub account: String,
+    /// The site.
+    pub site: String,
+    /// The site's host under the platform's own zone.
+    pub default_host: DnsName,
+    /// The first gate not passed, or `live`.
+    pub stage: Stage,
+    /// The four gates in order.
+    #[schema(value_type = Vec<Gate>)]
+    pub gates: Gates,
+    /// The other domain of the pair, where there is one.
+    pub pair: Option<Pair>,
+    /// The zone that holds the name.
+    pub zone: DnsName,
+    /// The sheet with what was read.
+    pub lines: Vec<JudgedLine>,
+    /// Open findings.
+    pub findings: Vec<OpenFinding>,
+    /// Current beside required: what to keep, delete, change and add, in an
+    /// order in which nothing breaks.
+    pub todo: Vec<Edit>,
+    /// How the customer's DNS editor wants a line typed, where known.
+    pub form: Option<Form>,
+    /// What each vantage sees, or holds and until when.
+    pub waits: Vec<Wait>,
+    /// Share of vantages that see the routing.
+    pub spread: Option<f64>,
+    /// How that share came about, oldest first.
+    pub spreads: Vec<SpreadPoint>,
+    /// When the token runs out.
+    pub token_expires_at: DateTime<Utc>,
+    /// When it was taken in.
+    pub enrolled_at: DateTime<Utc>,
+    /// Latest look.
+    pub looked_at: Option<DateTime<Utc>>,
+    /// When the next look is due.
+    pub next_look: Option<DateTime<Utc>>,
+    /// The certificate held.
+    pub certificate: Option<CertificateFacts>,
+    /// The refusal of the latest order.
+    pub refusal: Option<IssuerProblem>,
+    /// What of all this is shown.
+    pub view: DomainView,
+}
+
+/// Who saw the routing from one moment on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SpreadPoint {
+    /// Since when.
+    pub at: DateTime<Utc>,
+    /// Vantages that see it.
+    pub seeing: Vec<String>,
+    /// Vantages that were asked.
+    pub asked: Vec<String>,
+}
+
+/// Whether the token is shown or masked.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct RevealQuery {
+    /// Shows the token, which is masked otherwise; takes an operator key.
+    #[serde(default)]
+    pub reveal: bool,
+}
+
+/// The baseline, and how its records stand now.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BaselineView {
+    /// As it was at enrolment; none before the first look.
+    pub baseline: Option<Baseline>,
+    /// Each record of then and now; empty where the zone cannot be read.
+    pub compared: Vec<Compared>,
+    /// The baseline as lines of a master file (RFC 1035, section 5).
+    pub zone_lines: String,
+}
+
+/// A domain's sheet.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SheetView {
+    /// The sheet.
+    #[serde(flatten)]
+    pub sheet: Sheet,
+    /// When the token runs out.
+    pub token_expires_at: DateTime<Utc>,
+    /// The other domain of the pair, where there is one.
+    #[serde(default)]
+    pub pair: Option<PairedSheet>,
+}
+
+/// The other domain of a pair and its sheet.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PairedSheet {
+    /// Whether it is the primary, to which the one asked for leads.
+    pub is_primary: bool,
+    /// What to publish for it.
+    pub sheet: Sheet,
+}
+
+/// The latest survey of a domain; none before the first look.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SurveyView {
+    /// The survey.
+    pub survey: Option<Survey>,
+    /// When the next look is due.
+    pub next_look: Option<DateTime<Utc>>,
+}
+
+/// An entry of the catalogue of findings.
+#[derive(Clone, Debug, Serialize, ToSchema)]
+pub struct CatalogueEntry {
+    /// Stable code.
+    pub code: Code,
+    /// How much it matters.
+    pub severity: Severity,
+    /// The gate it concerns.
+    pub gate: GateName,
+    /// What it means.
+    pub about: &'static str,
+}

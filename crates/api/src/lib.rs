@@ -1,0 +1,15 @@
+//! What goes over the wire, typed: requests and answers, events, problem
+//! documents, and [`DomainView`](view::DomainView), which decides what of a
+//! domain is shown.
+//!
+//! The service serves it, the command line prints it, and the console's types
+//! are made from its OpenAPI document, so nothing about it is decided twice.
+
+pub mod certificate;
+pub mod domain;
+pub mod edge;
+pub mod event;
+pub mod problem;
+pub mod registry;
+pub mod role;
+pub mod view;

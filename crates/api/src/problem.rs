@@ -1,0 +1,153 @@
+//! Problem documents (RFC 9457), and the kinds that there are.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What the URN of each kind begins with.
+const URN: &str = "urn:nomenta:problem:";
+
+nomenta_core::spelled! {
+    /// Kinds of problem: the last part of a problem's URN.
+    pub enum ProblemKind: "kind of problem" {
+        /// A field cannot be taken as it is.
+        Field = "field",
+        /// The body cannot be read.
+        Body = "body",
+        /// A query parameter cannot be read.
+        Query = "query",
+        /// No key was given, or one that opens nothing.
+        KeyNeeded = "key-needed",
+        /// The key's role is too small.
+        RoleNeeded = "role-needed",
+        /// There is no such record, or no such call.
+        NotFound = "not-found",
+        /// The name is in use.
+        Taken = "taken",
+        /// There is no certificate to renew.
+        NothingToRenew = "nothing-to-renew",
+        /// There is no certificate to revoke.
+        NothingToRevoke = "nothing-to-revoke",
+        /// The domain has left the platform.
+        Released = "released",
+        /// Something outside does not answer.
+        Unavailable = "unavailable",
+        /// Something failed inside.
+        Internal = "internal",
+    }
+}
+
+impl ProblemKind {
+    /// The kind in words.
+    pub fn title(self) -> &'static str {
+        match self {
+            Self::Field => "A field cannot be taken as it is",
+            Self::Body => "The body cannot be read",
+            Self::Query => "A query parameter cannot be read",
+            Self::KeyNeeded => "A key is needed",
+            Self::RoleNeeded => "Another role is needed",
+            Self::NotFound => "Not found",
+            Self::Taken => "The name is in use",
+            Self::NothingToRenew | Self::NothingToRevoke | Self::Released => "Not possible now",
+            Self::Unavailable => "Not available",
+            Self::Internal => "Something failed inside",
+        }
+    }
+}
+
+nomenta_core::spelled! {
+    /// What is wrong with a field, beside what a name or a certificate may have
+    /// wrong with it.
+    pub enum FieldCode: "reason" {
+        /// Nothing was given.
+        Empty = "empty",
+        /// It is no short name.
+        ShortName = "short-name",
+        /// It is no path on a site.
+        Path = "path",
+        /// It is no IP address.
+        Address = "address",
+        /// It is no canonical host.
+        CanonicalHost = "canonical-host",
+        /// It is no stage.
+        Stage = "stage",
+        /// It is no cursor.
+        Cursor = "cursor",
+        /// It is no reason for a revocation.
+        Reason = "reason",
+        /// It is no role.
+        Role = "role",
+        /// A wildcard has no pair.
+        Wildcard = "wildcard",
+        /// The key is unknown or revoked.
+        UnknownKey = "unknown-key",
+        /// The key is for edge servers.
+        EdgeKey = "edge-key",
+        /// The zone file cannot be read.
+        ZoneFile = "zone-file",
+        /// The zone file is of another zone.
+        OtherZone = "other-zone",
+        /// There is no such record.
+        NotFound = "not-found",
+        /// The name is in use.
+        Taken = "taken",
+    }
+}
+
+/// A problem document (RFC 9457). `errors` names the fields at fault.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// URN of the kind of problem.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The kind in words.
+    pub title: String,
+    /// HTTP status.
+    pub status: u16,
+    /// What happened, and what to do.
+    pub detail: String,
+    /// Fields at fault.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub errors: Vec<FieldError>,
+}
+
+/// What is wrong with one field of the request.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FieldError {
+    /// Name of the field.
+    pub field: String,
+    /// Stable word.
+    pub code: String,
+    /// What is wrong, and what to type instead.
+    pub message: String,
+    /// The line at fault, counted from 1, in a text of several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub line: Option<usize>,
+}
+
+impl Problem {
+    /// A problem of a kind, with what happened and what to do.
+    pub fn new(status: u16, kind: ProblemKind, detail: impl Into<String>) -> Self {
+        Self {
+            kind: format!("{URN}{kind}"),
+            title: kind.title().into(),
+            status,
+            detail: detail.into(),
+            errors: Vec::new(),
+        }
+    }
+
+    /// Names the field at fault; `code` is a stable word.
+    #[must_use]
+    pub fn at(mut self, field: &str, code: impl ToString) -> Self {
+        let message = self.detail.clone();
+        self.errors = vec![FieldError { field: field.into(), code: code.to_string(), message, line: None }];
+        self
+    }
+
+    /// Names the line at fault in a field of several.
+    #[must_use]
+    pub fn on_line(mut self, line: usize) -> Self {
+        self.errors.iter_mut().for_each(|error| error.line = Some(line));
+        self
+    }
+}

@@ -1,0 +1,112 @@
+//! The engine against servers that misbehave.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use nomenta_core::reading::answer::Rcode;
+use nomenta_core::reading::record::RecordType;
+use tokio::net::UdpSocket;
+
+use super::*;
+use crate::wire::Mode;
+
+/// A server that answers what `reply` makes of a question and of how many
+/// came before it; the second part counts.
+async fn server(
+    reply: impl Fn(usize, &[u8]) -> Option<Vec<u8>> + Send + 'static,
+) -> (SocketAddr, Arc<AtomicUsize>) {
+    let socket = UdpSocket::bind("127.0.0.1:0").await.expect("bound");
+    let (address, count) = (socket.local_addr().expect("address"), Arc::new(AtomicUsize::new(0)));
+    let counted = count.clone();
+    tokio::spawn(async move {
+        let mut buffer = [0; 2048];
+        while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
+            let before = counted.fetch_add(1, Ordering::SeqCst);
+            if let Some(bytes) = reply(before, &buffer[..length]) {
+                let _ = socket.send_to(&bytes, from).await;
+            }
+        }
+    });
+    (address, count)
+}
+
+/// The question as its own empty answer.
+fn answered(question: &[u8]) -> Vec<u8> {
+    [&question[..2], &[0x84, 0], &question[4..]].concat()
+}
+
+fn engine() -> Engine {
+    let politeness = Politeness { in_flight: 64, per_second: 0 };
+    Engine::new(Settings { timeout: Duration::from_millis(150), tries: 3, politeness })
+}
+
+fn ask(server: SocketAddr, index: usize) -> Ask {
+    Ask {
+        server,
+        name: format!("s{index}.onswick.example").into(),
+        rtype: RecordType::A,
+        mode: Mode::Authority,
+    }
+}
+
+fn rcode(got: &Got) -> Option<Rcode> {
+    match got {
+        Got::Reply(reply) => Some(reply.rcode),
+        _ => None,
+    }
+}
+
+#[tokio::test]
+async fn a_thousand_questions_come_back_in_their_order() {
+    let (address, count) = server(|_, q| Some(answered(q))).await;
+    let asks: Vec<_> = (0..1000).map(|index| ask(address, index)).collect();
+    let answers = engine().ask_all(&asks).await;
+    assert_eq!(answers.len(), 1000);
+    assert!(answers.iter().all(|(got, _)| rcode(got) == Some(Rcode::NoError)));
+    assert!(count.load(Ordering::SeqCst) >= 1000);
+}
+
+#[tokio::test]
+async fn what_is_lost_is_asked_again_and_what_stays_lost_is_silence() {
+    // Each question of the first round is lost.
+    let (address, _) = server(|before, q| (before >= 20).then(|| answered(q))).await;
+    let asks: Vec<_> = (0..20).map(|index| ask(address, index)).collect();
+    let answers = engine().ask_all(&asks).await;
+    assert!(answers.iter().all(|(got, _)| rcode(got).is_some()), "{answers:?}");
+    let (silent, count) = server(|_, _| None).await;
+    let answers = engine().ask_all(&[ask(silent, 1)]).await;
+    assert!(matches!(answers[..], [(Got::Silence, _)]), "{answers:?}");
+    assert_eq!(count.load(Ordering::SeqCst), 3, "three tries");
+}
+
+#[tokio::test]
+async fn equal_questions_share_one_datagram() {
+    let (address, count) = server(|_, q| Some(answered(q))).await;
+    let asks: Vec<_> = (0..50).map(|index| ask(address, index % 5)).collect();
+    let answers = engine().ask_all(&asks).await;
+    assert!(answers.iter().all(|(got, _)| rcode(got).is_some()));
+    assert_eq!(count.load(Ordering::SeqCst), 5);
+}
+
+#[tokio::test]
+async fn a_name_that_cannot_be_asked_for_does_not_keep_the_others_back() {
+    let (address, _) = server(|_, q| Some(answered(q))).await;
+    let long = Ask { name: "a".repeat(70).into(), ..ask(address, 1) };
+    let answers = engine().ask_all(&[ask(address, 0), long, ask(address, 2)]).await;
+    assert!(rcode(&answers[0].0).is_some() && rcode(&answers[2].0).is_some());
+    assert!(matches!(answers[1].0, Got::Garbled(_)), "{:?}", answers[1]);
+    assert!(engine().ask_all(&[]).await.is_empty());
+}
+
+#[tokio::test]
+async fn garbage_is_waited_past_and_named_when_nothing_better_comes() {
+    let (garbled, _) = server(|_, q| Some([&q[..2], &[0xff; 30]].concat())).await;
+    let answers = engine().ask_all(&[ask(garbled, 1)]).await;
+    assert!(matches!(&answers[0].0, Got::Garbled(_)), "{answers:?}");
+    let (mending, _) = server(|before, q| match before {
+        0 => Some([&q[..2], &[0xff; 30]].concat()),
+        _ => Some(answered(q)),
+    })
+    .await;
+    let answers = engine().ask_all(&[ask(mending, 1)]).await;
+    assert_eq!(rcode(&answers[0].0), Some(Rcode::NoError));
+}
