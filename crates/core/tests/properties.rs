@@ -63,7 +63,6 @@ fn domain(host: &str) -> Domain {
         superseded: vec![Token::from_random([9; 20])],
         mail_before: Vec::new(),
         moved_at: start() - Duration::days(1),
-        form: None,
         gates: Gates::new(start()),
         zone: ZONE.into(),
         fingerprint: None,
@@ -300,7 +299,7 @@ proptest! {
         let outcome = step(&domain, &platform(), &evidence, &policy, start());
         let newly = |name| outcome.gates.passed(name) && !gates.passed(name);
         let token = RecordData::Txt(domain.token.txt_value());
-        let sheet = domain.sheet(&platform(), &ZONE.into());
+        let sheet = domain.sheet(&platform(), &ZONE.into(), None);
         if newly(GateName::Ownership) {
             let survey = evidence.survey.as_ref().expect("a survey");
             let answers: Vec<_> = survey.authority(&sheet.challenge, RecordType::Txt).collect();

@@ -67,13 +67,14 @@ impl Store {
             .execute(&self.pool)
             .await
             .map_err(|e| StoreError::or_taken(e, "an account", name))?;
+
         Ok(())
     }
 
     /// All accounts by name.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn accounts(&self) -> Result<Vec<AccountRow>, StoreError> {
         let rows = sqlx::query_as!(
             AccountRow,
@@ -97,10 +98,12 @@ impl Store {
             .fetch_optional(&self.pool)
             .await?
             .ok_or_else(|| StoreError::missing("account", account))?;
+
         let ingress_id = sqlx::query_scalar!("SELECT id FROM ingresses WHERE name = $1", ingress)
             .fetch_optional(&self.pool)
             .await?
             .ok_or_else(|| StoreError::missing("ingress", ingress))?;
+
         let mut tx = self.pool.begin().await?;
         sqlx::query!(
             "INSERT INTO sites (id, account_id, ingress_id, name, default_host, entry_path, error_path)
@@ -116,6 +119,7 @@ impl Store {
         .execute(&mut *tx)
         .await
         .map_err(|e| StoreError::or_taken(e, "a site", name))?;
+
         edge::touch(&mut tx, &[default_host]).await?;
         tx.commit().await?;
         Ok(())
@@ -124,7 +128,7 @@ impl Store {
     /// All sites by name.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn sites(&self) -> Result<Vec<SiteRow>, StoreError> {
         let rows = sqlx::query_as!(
             SiteRow,

@@ -2,8 +2,8 @@
 //! renewal.
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::judge::certificate::CertificateFacts;
-use nomenta_core::judge::certificate::{Held, Origin};
+use nomenta_api::event::Event;
+use nomenta_core::judge::certificate::{CertificateFacts, Held, Origin};
 use serde_json::{Value, json};
 use uuid::Uuid;
 
@@ -11,7 +11,8 @@ use crate::DomainRecord;
 use crate::Store;
 use crate::StoreError;
 use crate::edge;
-use crate::events::{self, About, EventKind};
+use crate::error::{read, word};
+use crate::events::{self, About};
 use crate::orders;
 use crate::tasks::{self, TaskKind};
 
@@ -65,16 +66,14 @@ pub struct DayCount {
 }
 
 fn held(facts: Value, origin: &str, renew_at: Option<DateTime<Utc>>) -> Result<Held, StoreError> {
-    let facts = serde_json::from_value(facts).map_err(|e| StoreError::unreadable("certificate", e))?;
-    let origin = if origin == "brought" { Origin::Brought } else { Origin::Ordered };
-    Ok(Held { facts, origin, renew_at })
+    Ok(Held { facts: read("certificate", facts)?, origin: word("origin", origin)?, renew_at })
 }
 
 impl Store {
     /// The newest certificate that covers a domain and is not revoked.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn certificate(&self, domain_id: Uuid) -> Result<Option<Held>, StoreError> {
         let row = sqlx::query!(
             "SELECT facts, origin, renew_at FROM certificates
@@ -83,13 +82,13 @@ impl Store {
         )
         .fetch_optional(&self.pool)
         .await?;
-        row.map(|r| held(r.facts, &r.origin, r.renew_at)).transpose()
+        row.map(|row| held(row.facts, &row.origin, row.renew_at)).transpose()
     }
 
     /// The chain of that certificate, PEM, leaf first.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn certificate_chain(&self, domain_id: Uuid) -> Result<Option<String>, StoreError> {
         let chain = sqlx::query_scalar!(
             "SELECT chain_pem FROM certificates
@@ -102,7 +101,7 @@ impl Store {
     /// The fleet's certificates, first those that run out first.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn certificates(
         &self,
         filter: &CertificateFilter,
@@ -130,24 +129,26 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        rows.into_iter()
-            .map(|r| {
-                Ok(CertificateRow {
-                    id: r.id,
-                    hosts: r.hosts,
-                    account: r.account,
-                    held: held(r.facts, &r.origin, r.renew_at)?,
-                    issued_at: r.issued_at,
-                })
-            })
-            .collect()
+
+        let mut certificates = Vec::with_capacity(rows.len());
+        for row in rows {
+            certificates.push(CertificateRow {
+                id: row.id,
+                hosts: row.hosts,
+                account: row.account,
+                held: held(row.facts, &row.origin, row.renew_at)?,
+                issued_at: row.issued_at,
+            });
+        }
+
+        Ok(certificates)
     }
 
     /// How many certificates run out and how many are renewed on each of the
     /// coming days; what is overdue counts for today.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn certificate_days(&self, now: DateTime<Utc>, days: i32) -> Result<Vec<DayCount>, StoreError> {
         let rows = sqlx::query_as!(
             DayCount,
@@ -170,7 +171,7 @@ impl Store {
     /// Takes a certificate that the customer brings.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn bring(
         &self,
         domain: &DomainRecord,
@@ -178,36 +179,46 @@ impl Store {
         chain_pem: &str,
         sealed_key: &[u8],
     ) -> Result<(), StoreError> {
-        let (id, now, name) = (Uuid::now_v7(), Utc::now(), domain.domain.routed());
+        let id = Uuid::now_v7();
+        let now = Utc::now();
+        let name = domain.domain.routed();
         let mut tx = self.pool.begin().await?;
+
         sqlx::query!(
             "INSERT INTO certificates
              (id, domain_id, domain_ids, facts, chain_pem, sealed_key, not_after, issued_at, origin)
-             VALUES ($1, $2, ARRAY[$2::uuid], $3, $4, $5, $6, $7, 'brought')",
+             VALUES ($1, $2, ARRAY[$2::uuid], $3, $4, $5, $6, $7, $8)",
             id,
             domain.id,
             json!(facts),
             chain_pem,
             sealed_key,
             facts.not_after,
-            now
+            now,
+            Origin::Brought.as_str()
         )
         .execute(&mut *tx)
         .await?;
+
         orders::replace(&mut tx, id, &[domain.id], now).await?;
-        let data = json!({ "serial": facts.serial, "issuer": facts.issuer, "not_after": facts.not_after });
+        let event = Event::CertificateBrought {
+            serial: facts.serial.clone(),
+            issuer: facts.issuer.clone(),
+            not_after: facts.not_after,
+        };
+
         tasks::wake(&mut tx, domain.id, TaskKind::Look, now).await?;
-        let about = About { id: domain.id, host: &name };
-        events::append(&mut tx, about, now, &[(EventKind::CertificateBrought, data)]).await?;
+        events::append(&mut tx, About { id: Some(domain.id), host: &name }, now, &[event]).await?;
         edge::touch(&mut tx, &[&name]).await?;
         tx.commit().await?;
+
         Ok(())
     }
 
     /// Makes a domain's certificate due for renewal now; `false` if it has none.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn renew_now(&self, domain_id: Uuid) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
@@ -220,6 +231,7 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
+
         tasks::wake(&mut tx, domain_id, TaskKind::Look, now).await?;
         tx.commit().await?;
         Ok(due.rows_affected() > 0)
@@ -229,7 +241,7 @@ impl Store {
     /// returns how many.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn call_renewals(&self, now: DateTime<Utc>, most: i64) -> Result<usize, StoreError> {
         let mut tx = self.pool.begin().await?;
         let called = sqlx::query_scalar!(
@@ -243,11 +255,13 @@ impl Store {
         )
         .fetch_all(&mut *tx)
         .await?;
+
         let mut domain_ids: Vec<_> = called.iter().flatten().collect();
         domain_ids.sort();
         for domain_id in domain_ids {
             tasks::wake_if_there(&mut tx, *domain_id, now).await?;
         }
+
         tx.commit().await?;
         Ok(called.len())
     }
@@ -255,7 +269,7 @@ impl Store {
     /// When the next renewal is due, or the CA's advice is to be asked for.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn next_renewal(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
         let at = sqlx::query_scalar!(
             "SELECT least((SELECT min(renew_at) FROM certificates WHERE NOT called AND revoked_at IS NULL),
@@ -268,7 +282,7 @@ impl Store {
     /// Takes certificates on which the CA is to be asked for advice now.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn lease_advice(&self, now: DateTime<Utc>, most: i64) -> Result<Vec<Advised>, StoreError> {
         let rows = sqlx::query_as!(
             Advised,
@@ -288,7 +302,7 @@ impl Store {
     /// again, if ever.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn keep_advice(
         &self,
         id: Uuid,

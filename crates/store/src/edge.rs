@@ -1,10 +1,13 @@
 //! What the platform's edge servers need, and what of it has changed.
 
+use nomenta_core::judge::gate::GateState;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::channel::{self, Channel};
+use crate::events;
 
 /// How many changes are kept for edges that resume.
 const KEPT: i64 = 20_000;
@@ -50,8 +53,9 @@ impl Store {
     /// and the sites' default hosts. With `hosts`, only those of them.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn edge_rows(&self, hosts: Option<&[String]>) -> Result<Vec<EdgeRow>, StoreError> {
+        let reached = GateState::REACHED.map(|state| state.to_string());
         let mut rows = sqlx::query_as!(
             EdgeRow,
             r#"SELECT d.host, s.name AS site, s.default_host, s.entry_path, s.error_path,
@@ -60,17 +64,19 @@ impl Store {
                FROM domains d
                JOIN sites s ON s.id = d.site_id
                LEFT JOIN domains p ON p.pair_id = d.pair_id AND p.id <> d.id AND p.is_primary
-                    AND p.released_at IS NULL AND p.gates->2->>'state' IN ('passed', 'lapsed')
+                    AND p.released_at IS NULL AND p.certificate = ANY($2)
                LEFT JOIN LATERAL (SELECT id, chain_pem, sealed_key FROM certificates
                                   WHERE domain_ids @> ARRAY[d.id]
                                   ORDER BY (revoked_at IS NULL) DESC, issued_at DESC LIMIT 1) c ON true
-               WHERE d.released_at IS NULL AND d.gates->0->>'state' IN ('passed', 'lapsed')
+               WHERE d.released_at IS NULL AND d.ownership = ANY($2)
                  AND ($1::text[] IS NULL OR d.host = ANY($1))
                ORDER BY d.host"#,
-            hosts
+            hosts,
+            &reached
         )
         .fetch_all(&self.pool)
         .await?;
+
         let defaults = sqlx::query!(
             "SELECT name, default_host, entry_path, error_path FROM sites
              WHERE $1::text[] IS NULL OR default_host = ANY($1) ORDER BY default_host",
@@ -78,6 +84,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
+
         rows.extend(defaults.into_iter().map(|site| EdgeRow {
             host: site.default_host.clone(),
             site: site.name,
@@ -90,6 +97,7 @@ impl Store {
             chain_pem: None,
             sealed_key: None,
         }));
+
         Ok(rows)
     }
 
@@ -97,7 +105,7 @@ impl Store {
     /// those names.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn tls_answers(&self, hosts: Option<&[String]>) -> Result<Vec<TlsAnswer>, StoreError> {
         let rows = sqlx::query_as!(
             TlsAnswer,
@@ -111,7 +119,7 @@ impl Store {
     /// Number of the latest change; 0 before the first.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn edge_position(&self) -> Result<i64, StoreError> {
         let seq = sqlx::query_scalar!(r#"SELECT coalesce(max(seq), 0) AS "seq!" FROM edge_changes"#);
         Ok(seq.fetch_one(&self.pool).await?)
@@ -121,7 +129,7 @@ impl Store {
     /// most `limit`; `None` if changes that old are no longer kept.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn edge_changes(
         &self,
         after: i64,
@@ -132,6 +140,7 @@ impl Store {
         if after > last || first.is_some_and(|first| after + 1 < first) {
             return Ok(None);
         }
+
         let rows = sqlx::query!(
             r#"SELECT max(seq) AS "seq!", host FROM edge_changes WHERE seq > $1
                GROUP BY host ORDER BY 1 LIMIT $2"#,
@@ -140,13 +149,14 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        Ok(Some(rows.into_iter().map(|r| (r.seq, r.host)).collect()))
+
+        Ok(Some(rows.into_iter().map(|row| (row.seq, row.host)).collect()))
     }
 
     /// Forgets changes that nobody is expected to resume from.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn prune_edge_changes(&self) -> Result<(), StoreError> {
         sqlx::query!("DELETE FROM edge_changes WHERE seq < (SELECT max(seq) FROM edge_changes) - $1", KEPT)
             .execute(&self.pool)
@@ -158,11 +168,11 @@ impl Store {
 /// Notes that the edge needs something else for these hosts. Numbered under
 /// the same lock as events, so that no change is missed by who resumes.
 pub(crate) async fn touch(tx: &mut PgConnection, hosts: &[&str]) -> Result<(), StoreError> {
-    crate::events::lock(tx).await?;
-    let hosts: Vec<String> = hosts.iter().map(|h| (*h).to_owned()).collect();
+    events::lock(tx).await?;
+    let hosts: Vec<String> = hosts.iter().map(|host| (*host).to_owned()).collect();
     sqlx::query!("INSERT INTO edge_changes (host) SELECT * FROM unnest($1::text[])", &hosts)
         .execute(&mut *tx)
         .await?;
-    sqlx::query!("SELECT pg_notify('nomenta_edge', '')").fetch_one(&mut *tx).await?;
-    Ok(())
+
+    channel::notify(tx, Channel::Edge).await
 }

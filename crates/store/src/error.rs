@@ -1,5 +1,11 @@
 //! What can go wrong with records.
 
+use std::error::Error;
+use std::str::FromStr;
+
+use nomenta_core::spelled::UnknownWord;
+use serde::de::DeserializeOwned;
+use serde_json::Value;
 use thiserror::Error;
 
 /// What can go wrong with records.
@@ -24,15 +30,16 @@ pub enum StoreError {
     /// The lease ran out and another process has taken the task.
     #[error("The lease on this task was lost; another process does it.")]
     LeaseLost,
-    /// A stored value cannot be read back.
+    /// A stored value cannot be read back; nothing that is asked again helps.
     #[error("A stored {what} cannot be read: {cause}")]
     Unreadable {
         /// Kind of value.
         what: &'static str,
         /// Why.
-        cause: String,
+        #[source]
+        cause: Box<dyn Error + Send + Sync>,
     },
-    /// The database itself.
+    /// The database itself; the same call may succeed a moment later.
     #[error("The database failed: {0}")]
     Database(#[from] sqlx::Error),
 }
@@ -42,15 +49,33 @@ impl StoreError {
         Self::Missing { what, name: name.to_owned() }
     }
 
-    pub(crate) fn unreadable(what: &'static str, cause: impl ToString) -> Self {
-        Self::Unreadable { what, cause: cause.to_string() }
+    pub(crate) fn unreadable(what: &'static str, cause: impl Into<Box<dyn Error + Send + Sync>>) -> Self {
+        Self::Unreadable { what, cause: cause.into() }
     }
 
     /// Turns a unique violation into [`Taken`](Self::Taken).
     pub(crate) fn or_taken(error: sqlx::Error, what: &'static str, name: &str) -> Self {
         match error.as_database_error() {
-            Some(e) if e.is_unique_violation() => Self::Taken { what, name: name.to_owned() },
+            Some(cause) if cause.is_unique_violation() => Self::Taken { what, name: name.to_owned() },
             _ => error.into(),
         }
     }
+}
+
+/// Reads a value that is stored as JSON.
+pub(crate) fn read<T: DeserializeOwned>(what: &'static str, stored: Value) -> Result<T, StoreError> {
+    serde_json::from_value(stored).map_err(|cause| StoreError::unreadable(what, cause))
+}
+
+/// Reads a value that may be missing.
+pub(crate) fn read_if<T: DeserializeOwned>(
+    what: &'static str,
+    stored: Option<Value>,
+) -> Result<Option<T>, StoreError> {
+    stored.map(|stored| read(what, stored)).transpose()
+}
+
+/// Reads a word of one of the enums that spell theirs once.
+pub(crate) fn word<T: FromStr<Err = UnknownWord>>(what: &'static str, stored: &str) -> Result<T, StoreError> {
+    stored.parse().map_err(|cause| StoreError::unreadable(what, cause))
 }

@@ -1,66 +1,19 @@
 //! What happened, in the order in which it was committed.
 
 use chrono::{DateTime, Utc};
+use nomenta_api::event::{Event, EventKind};
 use serde_json::Value;
 use sqlx::PgConnection;
-use sqlx::postgres::PgListener;
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::channel::{self, Channel};
+use crate::error;
 
 /// Serialises the writers of events, so that a reader who has seen number 7
 /// will never meet a 6 that was committed later.
 const EVENT_LOCK: i64 = 0x6e6f_6d65;
-
-/// Kinds of event.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum EventKind {
-    /// A domain was taken in.
-    Enrolled,
-    /// The token was replaced by a new one.
-    TokenRotated,
-    /// A gate changed its state.
-    Gate,
-    /// A finding was seen for the first time.
-    FindingOpened,
-    /// A finding is gone.
-    FindingCleared,
-    /// A certificate order is about to be placed.
-    OrderPlaced,
-    /// The issuer refused it.
-    OrderRefused,
-    /// A certificate was issued.
-    CertificateIssued,
-    /// The customer brought one in.
-    CertificateBrought,
-    /// The issuer revoked one.
-    CertificateRevoked,
-    /// Something about a domain that was in order has changed.
-    Drift,
-    /// The domain has left the platform.
-    Released,
-}
-
-impl EventKind {
-    /// As it is written in records and feeds.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Enrolled => "domain.enrolled",
-            Self::TokenRotated => "token.rotated",
-            Self::Gate => "gate.changed",
-            Self::FindingOpened => "finding.opened",
-            Self::FindingCleared => "finding.cleared",
-            Self::OrderPlaced => "order.placed",
-            Self::OrderRefused => "order.refused",
-            Self::CertificateIssued => "certificate.issued",
-            Self::CertificateBrought => "certificate.brought",
-            Self::CertificateRevoked => "certificate.revoked",
-            Self::Drift => "domain.drifted",
-            Self::Released => "domain.released",
-        }
-    }
-}
 
 /// An event as it is stored.
 #[derive(Clone, Debug)]
@@ -71,63 +24,76 @@ pub struct EventRow {
     pub id: Uuid,
     /// The domain.
     pub host: Option<String>,
-    /// See [`EventKind::as_str`].
-    pub kind: String,
     /// When.
     pub at: DateTime<Utc>,
-    /// Details by kind.
-    pub data: Value,
+    /// What happened.
+    pub event: Event,
 }
 
 /// The domain that events are about.
 #[derive(Clone, Copy)]
 pub(crate) struct About<'a> {
-    pub id: Uuid,
+    /// Key of its record; none if that is gone.
+    pub id: Option<Uuid>,
     pub host: &'a str,
 }
 
-/// Writes events as the last part of a transaction.
+/// Writes what happened to one domain, as the last part of a transaction.
 pub(crate) async fn append(
     tx: &mut PgConnection,
     about: About<'_>,
     at: DateTime<Utc>,
-    events: &[(EventKind, Value)],
+    events: &[Event],
 ) -> Result<(), StoreError> {
-    append_at(tx, Some(about.id), about.host, at, events).await
+    let rows: Vec<_> = events.iter().map(|event| (about, event)).collect();
+    insert(tx, &rows, at).await
 }
 
-/// The same for a domain that may be gone.
-pub(crate) async fn append_at(
+/// Writes the same event of many domains.
+pub(crate) async fn append_for(
     tx: &mut PgConnection,
-    domain_id: Option<Uuid>,
-    host: &str,
+    about: &[About<'_>],
     at: DateTime<Utc>,
-    events: &[(EventKind, Value)],
+    event: &Event,
 ) -> Result<(), StoreError> {
-    if events.is_empty() {
+    let rows: Vec<_> = about.iter().map(|about| (*about, event)).collect();
+    insert(tx, &rows, at).await
+}
+
+/// One statement for all of them: others wait for the lock.
+async fn insert(
+    tx: &mut PgConnection,
+    rows: &[(About<'_>, &Event)],
+    at: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    if rows.is_empty() {
         return Ok(());
     }
-    // One statement for all of them: others wait for the lock.
-    let ids: Vec<_> = events.iter().map(|_| Uuid::now_v7()).collect();
-    let (kinds, data): (Vec<_>, Vec<_>) =
-        events.iter().map(|(kind, data)| (kind.as_str().to_owned(), data.clone())).unzip();
+
+    let ids: Vec<Uuid> = rows.iter().map(|_| Uuid::now_v7()).collect();
+    let domains: Vec<Option<Uuid>> = rows.iter().map(|row| row.0.id).collect();
+    let hosts: Vec<String> = rows.iter().map(|row| row.0.host.to_owned()).collect();
+    let kinds: Vec<String> = rows.iter().map(|row| row.1.kind().to_string()).collect();
+    let data: Vec<Value> = rows.iter().map(|row| row.1.data()).collect();
+
     lock(tx).await?;
     sqlx::query!(
         "INSERT INTO events (id, domain_id, host, kind, at, data)
-         SELECT n.id, $2, $3, n.kind, $4, n.data
-         FROM unnest($1::uuid[], $5::text[], $6::jsonb[]) WITH ORDINALITY AS n (id, kind, data, place)
+         SELECT n.id, n.domain_id, n.host, n.kind, $6, n.data
+         FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::jsonb[])
+             WITH ORDINALITY AS n (id, domain_id, host, kind, data, place)
          ORDER BY n.place",
         &ids,
-        domain_id,
-        host,
-        at,
+        &domains as &[Option<Uuid>],
+        &hosts,
         &kinds,
-        &data
+        &data,
+        at
     )
     .execute(&mut *tx)
     .await?;
-    sqlx::query!("SELECT pg_notify('nomenta_events', '')").fetch_one(&mut *tx).await?;
-    Ok(())
+
+    channel::notify(tx, Channel::Events).await
 }
 
 /// Holds back other writers until the transaction ends.
@@ -136,47 +102,20 @@ pub(crate) async fn lock(tx: &mut PgConnection) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// Writes the same event of many domains.
-pub(crate) async fn append_many(
-    tx: &mut PgConnection,
-    domains: &[Uuid],
-    hosts: &[String],
-    at: DateTime<Utc>,
-    kind: EventKind,
-    data: &Value,
-) -> Result<(), StoreError> {
-    lock(tx).await?;
-    let ids: Vec<_> = domains.iter().map(|_| Uuid::now_v7()).collect();
-    sqlx::query!(
-        "INSERT INTO events (id, domain_id, host, kind, at, data)
-         SELECT n.id, n.domain_id, n.host, $4, $5, $6
-         FROM unnest($1::uuid[], $2::uuid[], $3::text[]) AS n (id, domain_id, host)",
-        &ids,
-        domains,
-        hosts,
-        kind.as_str(),
-        at,
-        data
-    )
-    .execute(&mut *tx)
-    .await?;
-    sqlx::query!("SELECT pg_notify('nomenta_events', '')").fetch_one(&mut *tx).await?;
-    Ok(())
-}
-
 impl Store {
-    /// Events after position `after`, oldest first, of one domain or of all.
+    /// Events after position `after`, oldest first, of one domain or of all, at
+    /// most `limit`.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; [`StoreError::Unreadable`] for an event that
+    /// this version does not know.
     pub async fn events(
         &self,
         host: Option<&str>,
         after: i64,
         limit: i64,
     ) -> Result<Vec<EventRow>, StoreError> {
-        let rows = sqlx::query_as!(
-            EventRow,
+        let rows = sqlx::query!(
             "SELECT e.seq, e.id, e.host, e.kind, e.at, e.data FROM events e
              WHERE e.seq > $2
                AND ($1::text IS NULL OR e.host = $1)
@@ -184,57 +123,27 @@ impl Store {
             host,
             after,
             limit
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
+        )
+        .fetch_all(&self.pool)
+        .await?;
+
+        let mut events = Vec::with_capacity(rows.len());
+        for row in rows {
+            let kind: EventKind = error::word("event", &row.kind)?;
+            let event =
+                Event::read(kind, row.data).map_err(|cause| StoreError::unreadable("event", cause))?;
+            events.push(EventRow { seq: row.seq, id: row.id, host: row.host, at: row.at, event });
+        }
+
+        Ok(events)
     }
 
     /// Position of the newest event; 0 before the first.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn last_event(&self) -> Result<i64, StoreError> {
         let seq = sqlx::query_scalar!(r#"SELECT coalesce(max(seq), 0) AS "seq!" FROM events"#);
         Ok(seq.fetch_one(&self.pool).await?)
-    }
-
-    /// Hears when events, work or changes for the edge arrive from any process.
-    ///
-    /// # Errors
-    /// If the database fails.
-    pub async fn listen(&self) -> Result<Listener, StoreError> {
-        let mut inner = PgListener::connect_with(&self.pool).await?;
-        inner.listen_all(["nomenta_events", "nomenta_work", "nomenta_edge"]).await?;
-        Ok(Listener { inner })
-    }
-}
-
-/// Hears when something arrives.
-pub struct Listener {
-    inner: PgListener,
-}
-
-/// What has arrived.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Heard {
-    /// Events.
-    Events,
-    /// Work to do.
-    Work,
-    /// Changes for the edge.
-    Edge,
-}
-
-impl Listener {
-    /// Waits for the next call. The connection is made anew by itself when it
-    /// breaks.
-    ///
-    /// # Errors
-    /// If the database stays away.
-    pub async fn heard(&mut self) -> Result<Heard, StoreError> {
-        Ok(match self.inner.recv().await?.channel() {
-            "nomenta_events" => Heard::Events,
-            "nomenta_edge" => Heard::Edge,
-            _ => Heard::Work,
-        })
     }
 }

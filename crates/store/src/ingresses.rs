@@ -1,10 +1,16 @@
 //! Where traffic must land, with every revision kept.
 
+use std::collections::BTreeSet;
+use std::net::AddrParseError;
+use std::str::FromStr;
+
+use nomenta_core::name::dns::DnsName;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::channel::{self, Channel};
 
 /// Columns of an ingress as they are stored.
 pub(crate) struct IngressColumns {
@@ -19,27 +25,23 @@ pub(crate) struct IngressColumns {
 
 impl IngressColumns {
     pub(crate) fn read(self) -> Result<Ingress, StoreError> {
-        let unreadable = |e: &dyn ToString| StoreError::unreadable("ingress", e.to_string());
+        let canonical = CanonicalHost::parse(&self.canonical)
+            .map_err(|cause| StoreError::unreadable("canonical host", cause))?;
         Ok(Ingress {
             name: self.name,
             revision: self.revision,
-            ipv4: self
-                .ipv4
-                .iter()
-                .map(|a| a.parse())
-                .collect::<Result<_, _>>()
-                .map_err(|e| unreadable(&e))?,
-            ipv6: self
-                .ipv6
-                .iter()
-                .map(|a| a.parse())
-                .collect::<Result<_, _>>()
-                .map_err(|e| unreadable(&e))?,
-            canonical: CanonicalHost::parse(&self.canonical).map_err(|e| unreadable(&e))?,
-            name_servers: self.name_servers.into_iter().collect(),
+            ipv4: addresses(&self.ipv4)?,
+            ipv6: addresses(&self.ipv6)?,
+            canonical,
+            name_servers: self.name_servers.into_iter().map(DnsName::from).collect(),
             subdomain_addresses: self.subdomain_addresses,
         })
     }
+}
+
+fn addresses<A: FromStr<Err = AddrParseError> + Ord>(stored: &[String]) -> Result<BTreeSet<A>, StoreError> {
+    let addresses = stored.iter().map(|address| address.parse());
+    addresses.collect::<Result<_, _>>().map_err(|cause| StoreError::unreadable("address", cause))
 }
 
 impl Store {
@@ -51,9 +53,10 @@ impl Store {
     pub async fn put_ingress(&self, ingress: &Ingress, revise: bool) -> Result<Ingress, StoreError> {
         let ipv4: Vec<_> = ingress.ipv4.iter().map(ToString::to_string).collect();
         let ipv6: Vec<_> = ingress.ipv6.iter().map(ToString::to_string).collect();
-        let name_servers: Vec<_> = ingress.name_servers.iter().cloned().collect();
+        let name_servers: Vec<_> = ingress.name_servers.iter().map(ToString::to_string).collect();
         let (name, canonical) = (&ingress.name, ingress.canonical.as_str());
         let mut tx = self.pool.begin().await?;
+
         let row = if revise {
             sqlx::query!(
                 "UPDATE ingresses SET revision = revision + 1, ipv4 = $2, ipv6 = $3, canonical = $4,
@@ -86,6 +89,7 @@ impl Store {
             .map(|r| (r.id, r.revision))
             .map_err(|e| StoreError::or_taken(e, "an ingress", name))?
         };
+
         sqlx::query!(
             "INSERT INTO ingress_revisions
              (ingress_id, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
@@ -100,6 +104,7 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
+
         sqlx::query!(
             "UPDATE tasks SET due = now(), again = lease IS NOT NULL, quick = NULL WHERE kind = 'look' AND domain_id IN
              (SELECT d.id FROM domains d JOIN sites s ON s.id = d.site_id WHERE s.ingress_id = $1)",
@@ -107,7 +112,8 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
-        sqlx::query!("SELECT pg_notify('nomenta_work', '')").fetch_one(&mut *tx).await?;
+
+        channel::notify(&mut tx, Channel::Work).await?;
         tx.commit().await?;
         Ok(Ingress { revision: row.1, ..ingress.clone() })
     }
@@ -115,7 +121,7 @@ impl Store {
     /// All ingresses by name.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn ingresses(&self) -> Result<Vec<Ingress>, StoreError> {
         let rows = sqlx::query_as!(
             IngressColumns,

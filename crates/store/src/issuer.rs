@@ -25,7 +25,7 @@ impl Store {
     /// domain's, the account's, or the CA's own request for patience.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn spent(
         &self,
         registered: &str,
@@ -38,6 +38,7 @@ impl Store {
         if let Some(free_at) = throttled.fetch_optional(&self.pool).await?.flatten().filter(|at| *at > now) {
             return Ok(Some(Spent { limit: Limit::Issuer, free_at }));
         }
+
         // The order that has to leave the window before there is room again.
         let oldest = sqlx::query_scalar!(
             "SELECT placed_at FROM orders WHERE registered = $1 AND placed_at > $2
@@ -46,15 +47,18 @@ impl Store {
             now - DOMAIN_WINDOW,
             i64::from(limits.per_domain.saturating_sub(1))
         );
+
         if let Some(placed_at) = oldest.fetch_optional(&self.pool).await? {
             let limit = Limit::Own(format!("{} orders in a week for {registered}", limits.per_domain));
             return Ok(Some(Spent { limit, free_at: placed_at + DOMAIN_WINDOW }));
         }
+
         let oldest = sqlx::query_scalar!(
             "SELECT placed_at FROM orders WHERE placed_at > $1 ORDER BY placed_at DESC OFFSET $2 LIMIT 1",
             now - ACCOUNT_WINDOW,
             i64::from(limits.per_account.saturating_sub(1))
         );
+
         Ok(oldest.fetch_optional(&self.pool).await?.map(|placed_at| Spent {
             limit: Limit::Own(format!(
                 "{} orders in three hours for the account at the CA",
@@ -67,7 +71,7 @@ impl Store {
     /// The CA account's credentials, sealed.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn acme_account(&self, directory: &str) -> Result<Option<Vec<u8>>, StoreError> {
         let row = sqlx::query_scalar!("SELECT sealed FROM acme_accounts WHERE directory = $1", directory);
         Ok(row.fetch_optional(&self.pool).await?)
@@ -77,7 +81,7 @@ impl Store {
     /// are kept and returned.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn keep_acme_account(&self, directory: &str, sealed: &[u8]) -> Result<Vec<u8>, StoreError> {
         let kept = sqlx::query_scalar!(
             "INSERT INTO acme_accounts (directory, sealed) VALUES ($1, $2)
@@ -91,7 +95,7 @@ impl Store {
     /// Replaces credentials that the CA no longer knows.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn drop_acme_account(&self, directory: &str) -> Result<(), StoreError> {
         sqlx::query!("DELETE FROM acme_accounts WHERE directory = $1", directory).execute(&self.pool).await?;
         Ok(())
@@ -100,7 +104,7 @@ impl Store {
     /// Notes that the CA does not want to be asked for certificates until then.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn throttle(&self, directory: &str, until: DateTime<Utc>) -> Result<(), StoreError> {
         sqlx::query!(
             "UPDATE acme_accounts SET throttled_until = greatest(throttled_until, $2) WHERE directory = $1",

@@ -8,8 +8,11 @@
 
 mod accounts;
 mod certificates;
+mod challenges;
+mod channel;
 mod domains;
 mod edge;
+mod enrolment;
 mod error;
 mod events;
 mod ingresses;
@@ -17,8 +20,11 @@ mod issuer;
 mod keys;
 mod looks;
 mod orders;
+mod release;
 mod revocations;
+mod roster;
 mod sealing;
+mod story;
 mod sweeps;
 mod tasks;
 
@@ -29,21 +35,26 @@ use sqlx::postgres::PgPoolOptions;
 
 pub use accounts::{AccountRow, NewSite, SiteRow};
 pub use certificates::{Advised, CertificateFilter, CertificateRow, DayCount};
-pub use domains::{DomainRecord, NewDomain, RosterFilter, RosterRow};
+pub use challenges::NewChallenge;
+pub use channel::{Channel, Listener};
+pub use domains::DomainRecord;
 pub use edge::{EdgeRow, TlsAnswer};
+pub use enrolment::{Enrolment, NewDomain};
 pub use error::StoreError;
-pub use events::{EventKind, EventRow, Heard, Listener};
+pub use events::EventRow;
 pub use issuer::Limits;
 pub use keys::KeyRow;
 pub use looks::{FindingRow, Looked, SpreadRow};
-pub use orders::{EndedOrders, Issued, NewChallenge, NewOrder, OrderRow, OrderStory};
+pub use orders::{EndedOrders, Issued, NewOrder, OrderRow};
 pub use revocations::{Revocation, RevocationRow};
+pub use roster::{RosterFilter, RosterRow};
 pub use sealing::Sealed;
-pub use sweeps::{Glanced, Sight, Sweep};
+pub use story::OrderStory;
+pub use sweeps::{QuickDone, QuickTask, Sweep};
 pub use tasks::{Lease, TaskKind};
 
 /// How long a connection may take to be had.
-const PATIENCE: Duration = Duration::from_secs(10);
+const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(10);
 
 /// The records of one platform.
 #[derive(Clone, Debug)]
@@ -57,7 +68,7 @@ impl Store {
     /// # Errors
     /// If the server cannot be reached or a migration fails.
     pub async fn open(url: &str) -> Result<Self, StoreError> {
-        let options = PgPoolOptions::new().max_connections(16).acquire_timeout(PATIENCE);
+        let options = PgPoolOptions::new().max_connections(16).acquire_timeout(ACQUIRE_TIMEOUT);
         let pool = options.connect(url).await?;
         sqlx::migrate!().run(&pool).await.map_err(sqlx::Error::from)?;
         Ok(Self { pool })
@@ -66,7 +77,7 @@ impl Store {
     /// Whether the database answers.
     ///
     /// # Errors
-    /// If it does not.
+    /// [`StoreError::Database`]; try again.
     pub async fn ping(&self) -> Result<(), StoreError> {
         sqlx::query_scalar!(r#"SELECT 1 AS "one!""#).fetch_one(&self.pool).await?;
         Ok(())

@@ -2,16 +2,17 @@
 //! transaction.
 
 use chrono::{DateTime, Utc};
+use nomenta_api::event::Event;
 use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::judge::drift::Drift;
 use nomenta_core::judge::evidence::Probe;
 use nomenta_core::judge::finding::Finding;
-use nomenta_core::judge::gate::{GateName, GateState, Gates};
+use nomenta_core::judge::gate::{GateName, Gates};
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::judge::waiting::Wait;
 use nomenta_core::name::token::Token;
 use nomenta_core::reading::survey::Survey;
-use serde_json::{Value, json};
+use serde_json::json;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
@@ -20,7 +21,8 @@ use crate::Lease;
 use crate::Store;
 use crate::StoreError;
 use crate::edge;
-use crate::events::{self, About, EventKind};
+use crate::error::{read, word};
+use crate::events::{self, About};
 use crate::orders::{self, NewOrder};
 use crate::tasks;
 
@@ -75,48 +77,37 @@ impl Store {
         looked: &Looked<'_>,
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        let Looked { survey, baseline, outcome, probe, drifts, order } = looked;
+        let outcome = looked.outcome;
         let name = before.domain.routed();
-        let about = About { id: before.id, host: &name };
+        let about = About { id: Some(before.id), host: &name };
         let mut tx = self.pool.begin().await?;
+
         let next = tasks::Next { due: outcome.next_look, quick: outcome.quick, tries: 0 };
         tasks::finish(&mut tx, lease, Some(next)).await?;
-        sqlx::query!(
-            "UPDATE domains SET zone = $2, gates = $3, stage = $4, spread = $5, fingerprint = $6,
-             quiet_looks = $7, survey = $8, looked_at = $9, moved_at = $10,
-             baseline = coalesce(baseline, $11), probe = coalesce($12, probe) WHERE id = $1",
-            before.id,
-            outcome.zone,
-            json!(outcome.gates),
-            outcome.gates.stage().to_string(),
-            outcome.spread,
-            outcome.fingerprint,
-            outcome.quiet_looks,
-            json!(survey),
-            now,
-            outcome.moved_at,
-            baseline.map(|b| json!(b)),
-            probe.map(|p| json!(p))
-        )
-        .execute(&mut *tx)
-        .await?;
+        write_state(&mut tx, before.id, looked, now).await?;
+        write_spread(&mut tx, before.id, &outcome.waits, now).await?;
+
         let token = &before.domain.token;
         let mut happened = gate_events(&before.domain.gates, &outcome.gates, token);
         happened.extend(write_findings(&mut tx, before.id, &outcome.findings, token, now).await?);
-        write_spread(&mut tx, before.id, &outcome.waits, now).await?;
-        happened.extend(drifts.iter().map(|drift| (EventKind::Drift, masked(drift, token))));
-        let opened = match order {
+        happened.extend(looked.drifts.iter().map(|drift| Event::Drifted(masked(drift, token))));
+
+        // Rows before the lock on events, so that no two wait for each other.
+        let opened = match looked.order {
             Some(order) => orders::open(&mut tx, order, now).await?.then_some(order),
             None => None,
         };
+
         events::append(&mut tx, about, now, &happened).await?;
         if let Some(order) = opened {
             orders::tell_opened(&mut tx, order, now).await?;
         }
+
         if is_routed_otherwise(&before.domain.gates, &outcome.gates) {
             let other = before.domain.pair.as_ref().map(|pair| pair.other.as_str());
             edge::touch(&mut tx, &std::iter::once(name.as_str()).chain(other).collect::<Vec<_>>()).await?;
         }
+
         tx.commit().await?;
         Ok(())
     }
@@ -124,7 +115,7 @@ impl Store {
     /// How the routing spread over the vantages, oldest first.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn spreads(&self, domain_id: Uuid) -> Result<Vec<SpreadRow>, StoreError> {
         let rows = sqlx::query_as!(
             SpreadRow,
@@ -137,7 +128,7 @@ impl Store {
     /// Open findings of a domain, oldest first.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn findings(&self, domain_id: Uuid) -> Result<Vec<FindingRow>, StoreError> {
         let rows = sqlx::query!(
             "SELECT body, first_seen, last_seen FROM findings WHERE domain_id = $1 ORDER BY first_seen, code",
@@ -145,27 +136,64 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        rows.into_iter()
-            .map(|r| {
-                let finding =
-                    serde_json::from_value(r.body).map_err(|e| StoreError::unreadable("finding", e))?;
-                Ok(FindingRow { finding, first_seen: r.first_seen, last_seen: r.last_seen })
-            })
-            .collect()
+
+        let mut findings = Vec::with_capacity(rows.len());
+        for row in rows {
+            let finding = read("finding", row.body)?;
+            findings.push(FindingRow { finding, first_seen: row.first_seen, last_seen: row.last_seen });
+        }
+
+        Ok(findings)
     }
+}
+
+async fn write_state(
+    tx: &mut PgConnection,
+    domain_id: Uuid,
+    looked: &Looked<'_>,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let outcome = looked.outcome;
+    let state = |name: GateName| outcome.gates.get(name).state.as_str();
+    sqlx::query!(
+        "UPDATE domains SET zone = $2, gates = $3, stage = $4, spread = $5, fingerprint = $6,
+         quiet_looks = $7, survey = $8, looked_at = $9, moved_at = $10,
+         baseline = coalesce(baseline, $11), probe = coalesce($12, probe),
+         ownership = $13, routing = $14, certificate = $15, serving = $16 WHERE id = $1",
+        domain_id,
+        outcome.zone.as_str(),
+        json!(outcome.gates),
+        outcome.gates.stage().as_str(),
+        outcome.spread,
+        outcome.fingerprint,
+        outcome.quiet_looks,
+        json!(looked.survey),
+        now,
+        outcome.moved_at,
+        looked.baseline.map(|baseline| json!(baseline)),
+        looked.probe.map(|probe| json!(probe)),
+        state(GateName::Ownership),
+        state(GateName::Routing),
+        state(GateName::Certificate),
+        state(GateName::Serving)
+    )
+    .execute(&mut *tx)
+    .await?;
+
+    Ok(())
 }
 
 /// Whether the edge must know: a route comes and goes with ownership, the
 /// redirect to a primary with its certificate.
 fn is_routed_otherwise(before: &Gates, after: &Gates) -> bool {
-    let counts = |gates: &Gates, name| matches!(gates.get(name).state, GateState::Passed | GateState::Lapsed);
-    let differs = |name| counts(before, name) != counts(after, name);
+    let reached = |gates: &Gates, name| gates.get(name).state.is_reached();
+    let differs = |name| reached(before, name) != reached(after, name);
     differs(GateName::Ownership) || differs(GateName::Certificate)
 }
 
-fn masked(drift: &Drift, token: &Token) -> Value {
-    let mask = |values: &[String]| values.iter().map(|v| token.mask_in(v)).collect::<Vec<_>>();
-    json!({ "what": drift.what, "from": mask(&drift.from), "to": mask(&drift.to) })
+fn masked(drift: &Drift, token: &Token) -> Drift {
+    let mask = |values: &[String]| values.iter().map(|value| token.mask_in(value)).collect();
+    Drift { what: drift.what.clone(), from: mask(&drift.from), to: mask(&drift.to) }
 }
 
 /// Adds a row when other vantages see the routing than before.
@@ -178,8 +206,9 @@ async fn write_spread(
     if waits.is_empty() {
         return Ok(());
     }
-    let names = |sees: bool| waits.iter().filter(move |w| w.sees || !sees).map(|w| w.vantage.clone());
-    let (seeing, asked): (Vec<_>, Vec<_>) = (names(true).collect(), names(false).collect());
+
+    let asked: Vec<_> = waits.iter().map(|wait| wait.vantage.clone()).collect();
+    let seeing: Vec<_> = waits.iter().filter(|wait| wait.sees).map(|wait| wait.vantage.clone()).collect();
     sqlx::query!(
         "INSERT INTO spreads (domain_id, at, seeing, asked) SELECT $1, $2, $3::text[], $4::text[]
          WHERE NOT EXISTS (
@@ -192,17 +221,20 @@ async fn write_spread(
     )
     .execute(&mut *tx)
     .await?;
+
     Ok(())
 }
 
 /// Events go to everyone who listens, so the token in them is masked.
-fn gate_events(before: &Gates, after: &Gates, token: &Token) -> Vec<(EventKind, Value)> {
-    let changed = before.0.iter().zip(&after.0).filter(|(b, a)| b.state != a.state);
+fn gate_events(before: &Gates, after: &Gates, token: &Token) -> Vec<Event> {
+    let changed = before.0.iter().zip(&after.0).filter(|(before, after)| before.state != after.state);
     changed
-        .map(|(b, a)| {
-            let reason = token.mask_in(&a.reason);
-            let data = json!({ "gate": a.name, "from": b.state, "to": a.state, "reason": reason });
-            (EventKind::Gate, data)
+        .map(|(before, after)| Event::GateChanged {
+            gate: after.name,
+            from: before.state,
+            to: after.state,
+            because: after.because,
+            reason: token.mask_in(&after.reason),
         })
         .collect()
 }
@@ -215,8 +247,8 @@ async fn write_findings(
     findings: &[Finding],
     token: &Token,
     now: DateTime<Utc>,
-) -> Result<Vec<(EventKind, Value)>, StoreError> {
-    let codes: Vec<String> = findings.iter().map(|f| f.code.clone()).collect();
+) -> Result<Vec<Event>, StoreError> {
+    let codes: Vec<_> = findings.iter().map(|finding| finding.code.to_string()).collect();
     let gone = sqlx::query_scalar!(
         "DELETE FROM findings WHERE domain_id = $1 AND code <> ALL($2) RETURNING code",
         domain_id,
@@ -224,27 +256,31 @@ async fn write_findings(
     )
     .fetch_all(&mut *tx)
     .await?;
-    let mut happened: Vec<_> =
-        gone.into_iter().map(|code| (EventKind::FindingCleared, json!({ "code": code }))).collect();
+
+    let mut happened = Vec::new();
+    for code in gone {
+        happened.push(Event::FindingCleared { code: word("finding", &code)? });
+    }
+
     for finding in findings {
-        let severity = json!(finding.severity);
-        let new = sqlx::query_scalar!(
+        let is_new = sqlx::query_scalar!(
             r#"INSERT INTO findings (domain_id, code, severity, body, first_seen, last_seen)
                VALUES ($1, $2, $3, $4, $5, $5)
                ON CONFLICT (domain_id, code) DO UPDATE SET body = $4, last_seen = $5
-               RETURNING (xmax = 0) AS "new!""#,
+               RETURNING (xmax = 0) AS "is_new!""#,
             domain_id,
-            finding.code,
-            severity.as_str(),
+            finding.code.as_str(),
+            finding.severity.as_str(),
             json!(finding),
             now
         )
         .fetch_one(&mut *tx)
         .await?;
-        if new {
-            let data = json!({ "code": finding.code, "remedy": token.mask_in(&finding.remedy) });
-            happened.push((EventKind::FindingOpened, data));
+        if is_new {
+            let remedy = token.mask_in(&finding.remedy);
+            happened.push(Event::FindingOpened { code: finding.code, remedy });
         }
     }
+
     Ok(happened)
 }

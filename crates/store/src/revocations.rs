@@ -2,17 +2,16 @@
 //! comes first, until they are done.
 
 use chrono::{DateTime, Duration, Utc};
+use nomenta_api::event::Event;
+use nomenta_core::judge::certificate::RevocationReason;
 use nomenta_core::judge::evidence::Problem;
 use serde_json::json;
-use sqlx::PgConnection;
 use uuid::Uuid;
 
-use crate::DomainRecord;
 use crate::Store;
 use crate::StoreError;
-use crate::edge;
-use crate::events::{self, About, EventKind};
-use crate::tasks::{self, TaskKind};
+use crate::error::word;
+use crate::events::{self, About};
 
 /// While one process carries a revocation out, no other does.
 const TERM: Duration = Duration::seconds(30);
@@ -31,7 +30,7 @@ pub struct Revocation {
     /// Its chain, leaf first.
     pub chain_pem: String,
     /// Why.
-    pub reason: String,
+    pub reason: RevocationReason,
     /// How often it has been tried.
     pub tries: i32,
 }
@@ -42,7 +41,7 @@ pub struct RevocationRow {
     /// Serial number of the certificate.
     pub serial: String,
     /// Why.
-    pub reason: String,
+    pub reason: RevocationReason,
     /// When it was asked for.
     pub asked_at: DateTime<Utc>,
     /// When the CA did it.
@@ -52,32 +51,16 @@ pub struct RevocationRow {
 }
 
 impl Store {
-    /// Gives up every certificate that covers a domain and was ordered for it,
-    /// and asks for its revocation; returns how many. The domain is looked at
-    /// again, so that a new one is ordered.
-    ///
-    /// # Errors
-    /// If the database fails.
-    pub async fn revoke(&self, domain: &DomainRecord, reason: &str) -> Result<usize, StoreError> {
-        let (now, name) = (Utc::now(), domain.domain.routed());
-        let mut tx = self.pool.begin().await?;
-        let revoked = give_up(&mut tx, domain.id, &name, reason, now).await?;
-        tasks::wake(&mut tx, domain.id, TaskKind::Look, now).await?;
-        tx.commit().await?;
-        Ok(revoked)
-    }
-
     /// Takes revocations that are to be tried now.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn lease_revocations(
         &self,
         now: DateTime<Utc>,
         most: i64,
     ) -> Result<Vec<Revocation>, StoreError> {
-        let rows = sqlx::query_as!(
-            Revocation,
+        let rows = sqlx::query!(
             "UPDATE revocations SET try_at = $2, tries = tries + 1 WHERE certificate_id IN (
                  SELECT certificate_id FROM revocations WHERE done_at IS NULL AND try_at <= $1
                  ORDER BY try_at LIMIT $3 FOR UPDATE SKIP LOCKED)
@@ -85,14 +68,29 @@ impl Store {
             now,
             now + TERM,
             most
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
+        )
+        .fetch_all(&self.pool)
+        .await?;
+
+        let mut leased = Vec::with_capacity(rows.len());
+        for row in rows {
+            leased.push(Revocation {
+                certificate_id: row.certificate_id,
+                host: row.host,
+                serial: row.serial,
+                chain_pem: row.chain_pem,
+                reason: word("reason", &row.reason)?,
+                tries: row.tries,
+            });
+        }
+
+        Ok(leased)
     }
 
     /// Notes that the CA has revoked.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn finish_revocation(&self, revocation: &Revocation) -> Result<(), StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
@@ -103,13 +101,15 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
+
         if done.rows_affected() > 0 {
             let id = sqlx::query_scalar!("SELECT id FROM domains WHERE host = $1", revocation.host);
             let id = id.fetch_optional(&mut *tx).await?;
-            let data = json!({ "serial": revocation.serial, "reason": revocation.reason });
-            let kind = EventKind::CertificateRevoked;
-            events::append_at(&mut tx, id, &revocation.host, now, &[(kind, data)]).await?;
+            let event =
+                Event::CertificateRevoked { serial: revocation.serial.clone(), reason: revocation.reason };
+            events::append(&mut tx, About { id, host: &revocation.host }, now, &[event]).await?;
         }
+
         tx.commit().await?;
         Ok(())
     }
@@ -118,7 +118,7 @@ impl Store {
     /// often.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn postpone_revocation(
         &self,
         revocation: &Revocation,
@@ -133,99 +133,34 @@ impl Store {
         )
         .execute(&self.pool)
         .await?;
+
         Ok(())
     }
 
     /// Revocations of a domain's certificates, newest first.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn revocations(&self, host: &str) -> Result<Vec<RevocationRow>, StoreError> {
-        let rows = sqlx::query_as!(
-            RevocationRow,
+        let rows = sqlx::query!(
             r#"SELECT serial, reason, asked_at, done_at, problem->>'detail' AS problem FROM revocations
                WHERE host = $1 ORDER BY asked_at DESC LIMIT 20"#,
             host
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
-    }
+        )
+        .fetch_all(&self.pool)
+        .await?;
 
-    /// Lets a domain leave the platform: no more looks, no route, its
-    /// certificates revoked unless another domain shares them.
-    ///
-    /// # Errors
-    /// If the database fails.
-    pub async fn release(&self, domain: &DomainRecord) -> Result<(), StoreError> {
-        let (now, name) = (Utc::now(), domain.domain.routed());
-        let mut tx = self.pool.begin().await?;
-        sqlx::query!("DELETE FROM tasks WHERE domain_id = $1", domain.id).execute(&mut *tx).await?;
-        sqlx::query!("DELETE FROM orders WHERE domain_id = $1 AND state = 'open'", domain.id)
-            .execute(&mut *tx)
-            .await?;
-        sqlx::query!("DELETE FROM findings WHERE domain_id = $1", domain.id).execute(&mut *tx).await?;
-        sqlx::query!(
-            "UPDATE domains SET released_at = $2, stage = 'released', pair_id = NULL WHERE id = $1",
-            domain.id,
-            now
-        )
-        .execute(&mut *tx)
-        .await?;
-        sqlx::query!(
-            "UPDATE domains SET pair_id = NULL, is_primary = true WHERE host = $1",
-            domain.domain.pair.as_ref().map(|pair| pair.other.as_str()).unwrap_or_default()
-        )
-        .execute(&mut *tx)
-        .await?;
-        give_up(&mut tx, domain.id, &name, "cessationOfOperation", now).await?;
-        let about = About { id: domain.id, host: &name };
-        events::append(&mut tx, about, now, &[(EventKind::Released, json!({}))]).await?;
-        edge::touch(&mut tx, &[&name]).await?;
-        tx.commit().await?;
-        Ok(())
-    }
-}
+        let mut revocations = Vec::with_capacity(rows.len());
+        for row in rows {
+            revocations.push(RevocationRow {
+                serial: row.serial,
+                reason: word("reason", &row.reason)?,
+                asked_at: row.asked_at,
+                done_at: row.done_at,
+                problem: row.problem,
+            });
+        }
 
-/// Marks a domain's certificates as revoked and queues their revocation. What
-/// was brought in is given up too; revoking it is for its owner.
-async fn give_up(
-    tx: &mut PgConnection,
-    domain_id: Uuid,
-    name: &str,
-    reason: &str,
-    now: DateTime<Utc>,
-) -> Result<usize, StoreError> {
-    let certificates = sqlx::query!(
-        "UPDATE certificates SET revoked_at = $2
-         WHERE domain_ids @> ARRAY[$1::uuid] AND revoked_at IS NULL AND not_after > $2
-         RETURNING id, facts->>'serial' AS serial, chain_pem, origin, domain_ids",
-        domain_id,
-        now
-    )
-    .fetch_all(&mut *tx)
-    .await?;
-    let mut revoked = 0;
-    for certificate in certificates {
-        // The other one of a pair needs another certificate from now on.
-        for other in certificate.domain_ids.iter().filter(|id| **id != domain_id) {
-            tasks::wake_if_there(tx, *other, now).await?;
-        }
-        if certificate.origin == "brought" {
-            continue;
-        }
-        revoked += 1;
-        sqlx::query!(
-            "INSERT INTO revocations (certificate_id, host, serial, chain_pem, reason, asked_at, try_at)
-             VALUES ($1, $2, $3, $4, $5, $6, $6) ON CONFLICT DO NOTHING",
-            certificate.id,
-            name,
-            certificate.serial.unwrap_or_default(),
-            certificate.chain_pem,
-            reason,
-            now
-        )
-        .execute(&mut *tx)
-        .await?;
+        Ok(revocations)
     }
-    sqlx::query!("SELECT pg_notify('nomenta_work', '')").fetch_one(&mut *tx).await?;
-    Ok(revoked)
 }

@@ -33,7 +33,7 @@ impl Store {
     /// The known secret, sealed; `new` if there was none yet.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn sealing_check(&self, new: &[u8]) -> Result<Vec<u8>, StoreError> {
         let kept = sqlx::query_scalar!(
             "INSERT INTO sealing (box) VALUES ($1) ON CONFLICT (one) DO UPDATE SET one = true RETURNING box",
@@ -59,6 +59,7 @@ impl Store {
             "SELECT id AS key, sealed_key AS sealed FROM orders FOR UPDATE",
             "UPDATE orders SET sealed_key = $2 WHERE id = $1"
         );
+
         replaced += reseal_table!(
             tx,
             reseal,
@@ -66,6 +67,7 @@ impl Store {
             "SELECT id AS key, sealed_key AS sealed FROM certificates FOR UPDATE",
             "UPDATE certificates SET sealed_key = $2 WHERE id = $1"
         );
+
         replaced += reseal_table!(
             tx,
             reseal,
@@ -73,6 +75,7 @@ impl Store {
             "SELECT directory AS key, sealed FROM acme_accounts FOR UPDATE",
             "UPDATE acme_accounts SET sealed = $2 WHERE directory = $1"
         );
+
         replaced += reseal_table!(
             tx,
             reseal,
@@ -80,6 +83,7 @@ impl Store {
             "SELECT one AS key, box AS sealed FROM sealing FOR UPDATE",
             "UPDATE sealing SET box = $2 WHERE one = $1"
         );
+
         tx.commit().await.map_err(StoreError::from)?;
         Ok(replaced)
     }

@@ -3,29 +3,32 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_core::judge::gate::Stage;
+use nomenta_core::name::dns::DnsName;
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::channel::{self, Channel};
+use crate::error::word;
 use crate::tasks::LEASE_SECONDS;
 
-/// The right to glance at some domains until the lease runs out.
+/// The right to look at some domains quickly until the lease runs out.
 #[derive(Clone, Debug)]
 pub struct Sweep {
     /// The domains.
-    pub sights: Vec<Sight>,
+    pub tasks: Vec<QuickTask>,
     lease: Uuid,
 }
 
-/// A domain to glance at.
+/// A domain to look at quickly.
 #[derive(Clone, Debug)]
-pub struct Sight {
+pub struct QuickTask {
     /// Key of the record.
     pub domain_id: Uuid,
     /// The name.
     pub host: String,
     /// The zone it was last found in.
-    pub zone: String,
+    pub zone: DnsName,
     /// The stage it is at.
     pub stage: Stage,
     /// Looks in a row that found nothing new.
@@ -36,9 +39,9 @@ pub struct Sight {
     pub quick: i64,
 }
 
-/// How a glance ended.
+/// How a quick look ended.
 #[derive(Clone, Copy, Debug)]
-pub struct Glanced {
+pub struct QuickDone {
     /// Key of the record.
     pub domain_id: Uuid,
     /// When to look again.
@@ -52,18 +55,21 @@ impl Store {
     /// do; returns how many there are.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn all_due_at(&self, due: DateTime<Utc>) -> Result<u64, StoreError> {
+        let mut tx = self.pool.begin().await?;
         let done =
-            sqlx::query!("UPDATE tasks SET due = $1 WHERE kind = 'look'", due).execute(&self.pool).await?;
-        sqlx::query!("SELECT pg_notify('nomenta_work', '')").fetch_one(&self.pool).await?;
+            sqlx::query!("UPDATE tasks SET due = $1 WHERE kind = 'look'", due).execute(&mut *tx).await?;
+        channel::notify(&mut tx, Channel::Work).await?;
+        tx.commit().await?;
+
         Ok(done.rows_affected())
     }
 
     /// Whether any quick look is due by a moment, and how many full ones are.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn due_by(&self, moment: DateTime<Utc>) -> Result<(bool, i64), StoreError> {
         let row = sqlx::query!(
             // The first one tells; to count them all would take as long as to look.
@@ -80,7 +86,7 @@ impl Store {
     /// Takes up to `most` domains that are due for a quick look.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn lease_sweep(&self, most: i64) -> Result<Sweep, StoreError> {
         let lease = Uuid::new_v4();
         let rows = sqlx::query!(
@@ -102,32 +108,34 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        let read = |stage: &str| stage.parse().map_err(|e: String| StoreError::unreadable("stage", e));
-        let sights = rows.into_iter().map(|r| {
-            Ok(Sight {
-                domain_id: r.domain_id,
-                stage: read(&r.stage)?,
-                host: r.host,
-                zone: r.zone,
-                quiet_looks: r.quiet_looks,
-                quick_looks: r.quick_looks,
-                quick: r.quick,
-            })
-        });
-        Ok(Sweep { sights: sights.collect::<Result<_, StoreError>>()?, lease })
+
+        let mut tasks = Vec::with_capacity(rows.len());
+        for row in rows {
+            tasks.push(QuickTask {
+                domain_id: row.domain_id,
+                stage: word("stage", &row.stage)?,
+                host: row.host,
+                zone: row.zone.into(),
+                quiet_looks: row.quiet_looks,
+                quick_looks: row.quick_looks,
+                quick: row.quick,
+            });
+        }
+
+        Ok(Sweep { tasks, lease })
     }
 
     /// Keeps the lease of a sweep for another term.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn renew_sweep(&self, sweep: &Sweep) -> Result<(), StoreError> {
         sqlx::query!(
             "UPDATE tasks SET leased_until = now() + make_interval(secs => $2)
              WHERE lease = $1 AND domain_id = ANY($3)",
             sweep.lease,
             LEASE_SECONDS,
-            &sweep.sights.iter().map(|s| s.domain_id).collect::<Vec<_>>()
+            &sweep.tasks.iter().map(|task| task.domain_id).collect::<Vec<_>>()
         )
         .execute(&self.pool)
         .await?;
@@ -137,16 +145,17 @@ impl Store {
     /// Ends a sweep; domains that another process has taken are left alone.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn finish_sweep(
         &self,
         sweep: &Sweep,
-        glanced: &[Glanced],
+        done: &[QuickDone],
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        let ids: Vec<_> = glanced.iter().map(|g| g.domain_id).collect();
-        let due: Vec<_> = glanced.iter().map(|g| g.due).collect();
-        let quick: Vec<_> = glanced.iter().map(|g| g.quick).collect();
+        let ids: Vec<_> = done.iter().map(|one| one.domain_id).collect();
+        let due: Vec<_> = done.iter().map(|one| one.due).collect();
+        let quick: Vec<_> = done.iter().map(|one| one.quick).collect();
+
         sqlx::query!(
             "UPDATE tasks t SET due = CASE WHEN t.again THEN now() ELSE g.due END,
                  quick = CASE WHEN g.quick AND NOT t.again THEN t.quick END,
@@ -164,6 +173,7 @@ impl Store {
         )
         .execute(&self.pool)
         .await?;
+
         Ok(())
     }
 }

@@ -7,26 +7,19 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::channel::{self, Channel};
+use crate::error::word;
 
 /// How long a lease lasts without being renewed, in seconds.
 pub(crate) const LEASE_SECONDS: f64 = 12.0;
 
-/// Kinds of task.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum TaskKind {
-    /// Survey and judge a domain.
-    Look,
-    /// Bring a certificate order to its end.
-    Order,
-}
-
-impl TaskKind {
-    /// The word for it.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Look => "look",
-            Self::Order => "order",
-        }
+nomenta_core::spelled! {
+    /// Kinds of task.
+    pub enum TaskKind: "kind of task" {
+        /// Survey and judge a domain.
+        Look = "look",
+        /// Bring a certificate order to its end.
+        Order = "order",
     }
 }
 
@@ -46,7 +39,7 @@ impl Store {
     /// Takes up to `most` due tasks.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn lease(&self, most: i64) -> Result<Vec<Lease>, StoreError> {
         let lease = Uuid::new_v4();
         let rows = sqlx::query!(
@@ -62,11 +55,14 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        let read = |kind: &str| if kind == "order" { TaskKind::Order } else { TaskKind::Look };
-        let leased = rows.into_iter();
-        Ok(leased
-            .map(|r| Lease { domain_id: r.domain_id, kind: read(&r.kind), tries: r.tries, lease })
-            .collect())
+
+        let mut leases = Vec::with_capacity(rows.len());
+        for row in rows {
+            let kind = word("kind of task", &row.kind)?;
+            leases.push(Lease { domain_id: row.domain_id, kind, tries: row.tries, lease });
+        }
+
+        Ok(leases)
     }
 
     /// Keeps a lease for another term.
@@ -91,7 +87,7 @@ impl Store {
     /// is queued.
     ///
     /// # Errors
-    /// If the database fails.
+    /// [`StoreError::Database`]; try again.
     pub async fn next_due(&self) -> Result<Option<f64>, StoreError> {
         let seconds = sqlx::query_scalar!(
             // Leased tasks are due, so they stand in front.
@@ -112,6 +108,7 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         wake(&mut tx, id, TaskKind::Look, Utc::now()).await?;
         tx.commit().await?;
+
         Ok(())
     }
 
@@ -124,6 +121,7 @@ impl Store {
         let next = Next { due, quick: None, tries: lease.tries.saturating_add(1) };
         finish(&mut tx, lease, Some(next)).await?;
         tx.commit().await?;
+
         Ok(())
     }
 
@@ -156,8 +154,7 @@ pub(crate) async fn wake(
     )
     .execute(&mut *tx)
     .await?;
-    sqlx::query!("SELECT pg_notify('nomenta_work', '')").fetch_one(&mut *tx).await?;
-    Ok(())
+    channel::notify(tx, Channel::Work).await
 }
 
 /// Makes a domain due for a look, if it has not left in the meantime.
@@ -218,6 +215,7 @@ pub(crate) async fn finish(
             .await?
         }
     };
+
     held(done.rows_affected())
 }
 

@@ -419,7 +419,6 @@ mod tests {
             routed: host.into(),
             challenge,
             canonical: "edge.quaymark.example".into(),
-            form: None,
             lines,
         }
     }

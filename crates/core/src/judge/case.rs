@@ -72,7 +72,7 @@ impl<'a> Case<'a> {
         policy: &'a Policy,
         now: DateTime<Utc>,
     ) -> Self {
-        let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone));
+        let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone), evidence.form.as_ref());
         let expected = Expected::new(&sheet, &domain.ingress, survey);
         let views = survey.authority_views();
         let owners = owners(&sheet, survey);

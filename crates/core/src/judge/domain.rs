@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
-use crate::judge::gate::{GateName, Gates, Stage};
+use crate::judge::gate::{GateName, GateState, Gates, Stage};
 use crate::judge::policy::Policy;
 use crate::name::dns::DnsName;
 use crate::name::hostname::Hostname;
@@ -38,8 +38,6 @@ pub struct Domain {
     pub mail_before: Vec<Record>,
     /// When anything about it changed last.
     pub moved_at: DateTime<Utc>,
-    /// How the customer's DNS editor wants a line typed, where known.
-    pub form: Option<Form>,
     /// The gates as they stood before this look.
     pub gates: Gates,
     /// The zone's apex as last found, else the registered domain.
@@ -71,6 +69,21 @@ pub struct Pair {
 }
 
 impl Pair {
+    /// From how the other one stands: at which stage, how its certificate gate
+    /// stands, and whether an order is on its way for it.
+    pub fn new(
+        other: DnsName,
+        is_primary: bool,
+        other_stage: Stage,
+        other_certificate: GateState,
+        other_is_ordered: bool,
+    ) -> Self {
+        // A blocked gate has a finding in the way; a waiting one has not.
+        let waits = other_certificate == GateState::Waiting;
+        let other_ready = other_stage == Stage::At(GateName::Certificate) && waits && !other_is_ordered;
+        Self { other, other_stage, is_primary, other_ready }
+    }
+
     /// Whether the other one has come past routing.
     pub fn has_begun(&self) -> bool {
         !matches!(self.other_stage, Stage::At(GateName::Ownership | GateName::Routing))
@@ -106,14 +119,15 @@ impl Domain {
         Subject { host: self.host.clone(), wildcard: self.wildcard }
     }
 
-    /// The sheet, relative to `zone`.
-    pub fn sheet(&self, platform: &Platform, zone: &DnsName) -> Sheet {
+    /// The sheet, relative to `zone`, as the customer's DNS editor wants it typed
+    /// where its form is known.
+    pub fn sheet(&self, platform: &Platform, zone: &DnsName, form: Option<&Form>) -> Sheet {
         let brief = Brief {
             subject: self.subject(),
             site: &self.site,
             ingress: &self.ingress,
             token: &self.token,
-            form: self.form.as_ref(),
+            form,
         };
         Sheet::draw(&brief, platform, zone)
     }

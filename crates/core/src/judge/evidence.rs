@@ -9,12 +9,19 @@ use serde::{Deserialize, Serialize};
 
 use crate::judge::certificate::{CertificateFacts, Held};
 use crate::reading::survey::Survey;
+use crate::sheet::form::Form;
+
+/// Last part of the type of a problem by which the CA asks for patience
+/// (RFC 8555, section 6.7).
+pub const RATE_LIMITED: &str = "rateLimited";
 
 /// Everything known when a domain is judged.
 #[derive(Clone, Debug, Default)]
 pub struct Evidence {
     /// What DNS says now.
     pub survey: Option<Survey>,
+    /// How the customer's DNS editor wants a line typed, where known.
+    pub form: Option<Form>,
     /// Whether plain HTTP through the domain's own addresses reaches us.
     pub canary: Option<Vec<CanaryFetch>>,
     /// The latest certificate order.
@@ -129,7 +136,7 @@ impl Problem {
 
     /// Whether the CA asks for patience, and nothing else is wrong.
     pub fn is_throttling(&self) -> bool {
-        self.short() == "rateLimited"
+        self.short() == RATE_LIMITED
     }
 }
 

@@ -51,6 +51,16 @@ crate::spelled! {
     }
 }
 
+impl GateState {
+    /// Those in which the evidence has been complete at some time.
+    pub const REACHED: [Self; 2] = [Self::Passed, Self::Lapsed];
+
+    /// Whether the evidence has been complete at some time.
+    pub fn is_reached(self) -> bool {
+        Self::REACHED.contains(&self)
+    }
+}
+
 /// A gate of one domain.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -100,8 +100,7 @@ pub fn rehearse(
     let file = ZoneFile::parse(text, &origin)?;
     check(&file, domain)?;
 
-    // A file is typed as files are, whatever the customer's editor wants.
-    let domain = Domain { form: None, moved_at: now, ..domain.clone() };
+    let domain = Domain { moved_at: now, ..domain.clone() };
     let rehearsing = Rehearsing { domain: &domain, platform, policy, now };
     let first = rehearsing.judge(&file);
     let findings = first.findings.iter().map(|finding| located(&file, finding)).collect();

@@ -92,7 +92,7 @@ impl Sheet {
     ///     form: None,
     /// };
     ///
-    /// let sheet = Sheet::draw(&brief, &platform, &"onswick.example".into());
+    /// let sheet = Sheet::draw(&brief, &platform, &"onswick.example".into(), None);
     /// let best = &sheet.lines[1];
     /// assert_eq!((best.rtype.as_str(), best.host_field.as_str()), ("CNAME", "timetable"));
     /// assert_eq!(best.value, "onswick.edge.quaymark.example");
@@ -302,7 +302,7 @@ mod tests {
     fn where_the_ingress_allows_nothing_else_the_cname_is_required() {
         let mut domain = testing::domain("timetable.onswick.example");
         domain.ingress.subdomain_addresses = false;
-        let sheet = domain.sheet(&testing::platform(), &"onswick.example".into());
+        let sheet = domain.sheet(&testing::platform(), &"onswick.example".into(), None);
         assert_eq!(sheet.choices(Purpose::Routing), [Choice::Cname]);
         assert!(sheet.of(Purpose::Routing).all(|l| l.required));
     }
@@ -311,7 +311,7 @@ mod tests {
     fn a_wildcard_stands_at_its_asterisk_and_delegates_the_cas_own_challenge() {
         let mut domain = testing::domain("lines.onswick.example");
         domain.wildcard = true;
-        let sheet = domain.sheet(&testing::platform(), &"onswick.example".into());
+        let sheet = domain.sheet(&testing::platform(), &"onswick.example".into(), None);
         let rows = rows(&sheet);
         assert!(rows.contains(&"Cname CNAME *.lines onswick.edge.quaymark.example".to_owned()), "{rows:?}");
         assert!(rows.contains(
@@ -326,9 +326,10 @@ mod tests {
             "[[operator]]\nname = \"T\"\nservers = [\"tidewell.test\"]\nhost = \"full\"\napex = \"blank\"\n\
              dot = true\nflattens = true\nlowest_ttl = 900",
         );
-        let mut domain = testing::domain("onswick.example");
-        domain.form = book.expect("reads").operators().first().cloned();
-        let sheet = domain.sheet(&testing::platform(), &"onswick.example".into());
+        let domain = testing::domain("onswick.example");
+        let book = book.expect("reads");
+        let form = book.operators().first();
+        let sheet = domain.sheet(&testing::platform(), &"onswick.example".into(), form);
         let rows = rows(&sheet);
         assert_eq!(rows[0], "ChallengeTxt TXT _quaymark-challenge.onswick.example. token=TOKEN");
         assert_eq!(rows[3], "Alias ALIAS  onswick.edge.quaymark.example.");
@@ -360,7 +361,7 @@ mod tests {
             [("onswick.example", "a.b"), ("b.onswick.example", "a"), ("a.b.onswick.example", "@")]
         {
             let domain = testing::domain(host.as_str());
-            let sheet = domain.sheet(&testing::platform(), &zone.into());
+            let sheet = domain.sheet(&testing::platform(), &zone.into(), None);
             assert_eq!(sheet.host_field(host.as_str()), want);
             assert_eq!(sheet.apex, want == "@");
         }

@@ -72,7 +72,6 @@ pub fn domain(host: &str) -> Domain {
         superseded: Vec::new(),
         mail_before: Vec::new(),
         moved_at: now(),
-        form: None,
         gates: Gates::new(now()),
         zone: ZONE.into(),
         fingerprint: None,
@@ -83,7 +82,7 @@ pub fn domain(host: &str) -> Domain {
 }
 
 pub fn sheet(host: &str) -> Sheet {
-    domain(host).sheet(&platform(), &ZONE.into())
+    domain(host).sheet(&platform(), &ZONE.into(), None)
 }
 
 pub fn certificate(host: &str) -> CertificateFacts {

@@ -11,7 +11,7 @@ use crate::reading::survey::Survey;
 /// Where a visitor is led: the addresses that the first matching vantage gives,
 /// IPv6 first, as certification authorities try them. Empty until one matches.
 pub fn addresses_to_probe(domain: &Domain, platform: &Platform, survey: &Survey) -> Vec<IpAddr> {
-    let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone));
+    let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone), None);
     let expected = Expected::new(&sheet, &domain.ingress, survey);
 
     let mut views = survey.vantages().filter_map(|source| survey.host_view(source));

@@ -156,7 +156,6 @@ impl<'a> Judgement<'a> {
 /// #     superseded: Vec::new(),
 /// #     mail_before: Vec::new(),
 /// #     moved_at: now,
-/// #     form: None,
 /// #     gates: Gates::new(now),
 /// #     zone: "onswick.example".into(),
 /// #     fingerprint: None,

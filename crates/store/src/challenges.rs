@@ -1,0 +1,79 @@
+//! Answers to the CA's challenges.
+
+use nomenta_core::reading::method::Method;
+use uuid::Uuid;
+
+use crate::Store;
+use crate::StoreError;
+use crate::edge;
+
+/// A challenge to be answered.
+#[derive(Clone, Debug)]
+pub struct NewChallenge<'a> {
+    /// The challenge's token.
+    pub token: &'a str,
+    /// The name that is validated.
+    pub name: &'a str,
+    /// How.
+    pub method: Method,
+    /// The answer by HTTP; by DNS, the TXT record.
+    pub answer: &'a str,
+    /// The certificate and key that answer by TLS, PEM.
+    pub tls: Option<(&'a str, &'a str)>,
+}
+
+impl Store {
+    /// Publishes a challenge's answer, to the edge or in the challenge zone.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn add_challenge(&self, order_id: Uuid, new: &NewChallenge<'_>) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        sqlx::query!(
+            "INSERT INTO challenges (token, order_id, key_authorization, name, method, answer_chain, answer_key)
+             VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (token) DO NOTHING",
+            new.token,
+            order_id,
+            new.answer,
+            new.name,
+            new.method.as_str(),
+            new.tls.map(|(chain, _)| chain),
+            new.tls.map(|(_, key)| key)
+        )
+        .execute(&mut *tx)
+        .await?;
+
+        if new.tls.is_some() {
+            edge::touch(&mut tx, &[new.name]).await?;
+        }
+
+        tx.commit().await?;
+        Ok(())
+    }
+
+    /// The answer to a challenge by HTTP.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn challenge(&self, token: &str) -> Result<Option<String>, StoreError> {
+        let answer = sqlx::query_scalar!(
+            "SELECT key_authorization FROM challenges WHERE token = $1 AND method = $2",
+            token,
+            Method::Http.as_str()
+        );
+        Ok(answer.fetch_optional(&self.pool).await?)
+    }
+
+    /// The TXT records that answer challenges for a name by DNS.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn challenge_texts(&self, name: &str) -> Result<Vec<String>, StoreError> {
+        let answers = sqlx::query_scalar!(
+            "SELECT key_authorization FROM challenges WHERE name = $1 AND method = $2",
+            name,
+            Method::Dns.as_str()
+        );
+        Ok(answers.fetch_all(&self.pool).await?)
+    }
+}

@@ -1,0 +1,55 @@
+//! Calls from process to process: that events, work or changes for the edge
+//! have arrived.
+
+use sqlx::PgConnection;
+use sqlx::postgres::PgListener;
+
+use crate::Store;
+use crate::StoreError;
+use crate::error;
+
+nomenta_core::spelled! {
+    /// What has arrived.
+    pub enum Channel: "channel" {
+        /// Events.
+        Events = "nomenta_events",
+        /// Work to do.
+        Work = "nomenta_work",
+        /// Changes for the edge.
+        Edge = "nomenta_edge",
+    }
+}
+
+/// Calls everyone who listens, once the transaction is committed.
+pub(crate) async fn notify(tx: &mut PgConnection, channel: Channel) -> Result<(), StoreError> {
+    sqlx::query!("SELECT pg_notify($1, '')", channel.as_str()).fetch_one(&mut *tx).await?;
+    Ok(())
+}
+
+/// Hears when something arrives.
+pub struct Listener {
+    inner: PgListener,
+}
+
+impl Store {
+    /// Hears when events, work or changes for the edge arrive from any process.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`] if no connection is to be had; try again.
+    pub async fn listen(&self) -> Result<Listener, StoreError> {
+        let mut inner = PgListener::connect_with(&self.pool).await?;
+        inner.listen_all(Channel::ALL.iter().map(|channel| channel.as_str())).await?;
+        Ok(Listener { inner })
+    }
+}
+
+impl Listener {
+    /// Waits for the next call. The connection is made anew by itself when it
+    /// breaks.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`] if the database stays away; listen anew.
+    pub async fn heard(&mut self) -> Result<Channel, StoreError> {
+        error::word("channel", self.inner.recv().await?.channel())
+    }
+}
