@@ -7,13 +7,13 @@ use axum::http::header::{AUTHORIZATION, COOKIE};
 use axum::http::request::Parts;
 use chrono::{DateTime, Duration, Utc};
 use data_encoding::BASE64URL_NOPAD;
+use nomenta_api::role::Role;
 use nomenta_store::KeyRow;
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
 use crate::App;
-use crate::problem::Problem;
-use crate::role::Role;
+use crate::problem::Refusal;
 
 /// Name of the console's cookie.
 pub(crate) const COOKIE_NAME: &str = "nomenta_session";
@@ -34,25 +34,23 @@ pub fn hint(secret: &str) -> String {
 #[derive(Clone, Debug)]
 pub(crate) struct Caller {
     pub key: KeyRow,
-    pub role: Role,
 }
 
 impl Caller {
     /// Lets pass who has `wanted` or more.
-    pub fn needs(&self, wanted: Role) -> Result<(), Problem> {
-        let fits = match wanted {
-            Role::Edge => self.role == Role::Edge,
-            _ => self.role >= wanted,
-        };
-        if fits { Ok(()) } else { Err(Problem::forbidden(self.role, wanted)) }
+    pub fn needs(&self, wanted: Role) -> Result<(), Refusal> {
+        match self.key.role.covers(wanted) {
+            true => Ok(()),
+            false => Err(Refusal::forbidden(self.key.role, wanted)),
+        }
     }
 }
 
 impl FromRequestParts<Arc<App>> for Caller {
-    type Rejection = Problem;
+    type Rejection = Refusal;
 
-    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Problem> {
-        let header = |name| parts.headers.get(name).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
+        let header = |name| parts.headers.get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
         let bearer = header(AUTHORIZATION).strip_prefix("Bearer ").map(str::trim);
         let key = match (bearer, session_cookie(header(COOKIE))) {
             (Some(secret), _) => app.store.key_by_hash(&hash(secret)).await?,
@@ -60,11 +58,11 @@ impl FromRequestParts<Arc<App>> for Caller {
                 Some(id) => app.store.key(id).await?,
                 None => None,
             },
-            (None, None) => return Err(Problem::unauthorized("No key was given.")),
+            (None, None) => return Err(Refusal::unauthorized("No key was given.")),
         };
-        let key = key.ok_or_else(|| Problem::unauthorized("This key or session opens nothing."))?;
-        let role = key.role.parse().map_err(|e: String| Problem::unauthorized(&e))?;
-        Ok(Self { key, role })
+
+        let key = key.ok_or_else(|| Refusal::unauthorized("This key or session opens nothing."))?;
+        Ok(Self { key })
     }
 }
 

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use nomenta_api::role::Role;
 use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::AcmeConfig;
 use nomenta_certs::keypair::KeyKind;
@@ -11,8 +12,6 @@ use nomenta_core::name::platform::Platform;
 use nomenta_core::sheet::form::Book;
 use nomenta_dns::DnsConfig;
 use nomenta_dns::responder::ChallengeZone;
-
-use crate::Role;
 
 /// Everything that an operator may set.
 #[derive(Clone, Debug)]

@@ -5,7 +5,7 @@ use axum::http::{Uri, header};
 use axum::response::{IntoResponse, Response};
 use rust_embed::{EmbeddedFile, RustEmbed};
 
-use crate::problem::Problem;
+use crate::problem::Refusal;
 
 #[derive(RustEmbed)]
 #[folder = "../../console/dist"]
@@ -16,12 +16,13 @@ struct Files;
 pub(crate) async fn serve(uri: Uri) -> Response {
     let path = uri.path().trim_start_matches('/');
     if path.starts_with("api/") {
-        return Problem::not_found(format!("There is no call at {}.", uri.path())).into_response();
+        return Refusal::not_found(format!("There is no call at {}.", uri.path())).into_response();
     }
+
     match (Files::get(path), Files::get("index.html")) {
         (Some(file), _) if !path.is_empty() => respond(file, path.starts_with("assets/")),
         (_, Some(page)) => respond(page, false),
-        _ => Problem::unavailable("The console was not built into this service. Run: npm ci && npm run build in console/, then build again.")
+        _ => Refusal::unavailable("The console was not built into this service. Run: npm ci && npm run build in console/, then build again.")
             .into_response(),
     }
 }

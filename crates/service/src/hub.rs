@@ -4,7 +4,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use nomenta_store::Heard;
+use nomenta_store::Channel;
 use tokio::sync::watch;
 
 use crate::App;
@@ -41,7 +41,7 @@ impl Hub {
 
     fn tick_all(&self) {
         for counter in [&self.events, &self.work, &self.edge] {
-            counter.send_modify(|n| *n += 1);
+            counter.send_modify(|count| *count += 1);
         }
     }
 }
@@ -66,10 +66,10 @@ async fn hear(app: &App) -> Result<(), nomenta_store::StoreError> {
     app.hub.tick_all();
     loop {
         let counter = match listener.heard().await? {
-            Heard::Events => &app.hub.events,
-            Heard::Work => &app.hub.work,
-            Heard::Edge => &app.hub.edge,
+            Channel::Events => &app.hub.events,
+            Channel::Work => &app.hub.work,
+            Channel::Edge => &app.hub.edge,
         };
-        counter.send_modify(|n| *n += 1);
+        counter.send_modify(|count| *count += 1);
     }
 }

@@ -11,7 +11,6 @@ mod hub;
 mod look;
 mod ordering;
 mod problem;
-mod role;
 mod sealing;
 mod sweep;
 mod upkeep;
@@ -28,9 +27,8 @@ use nomenta_store::Store;
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
-pub use api::{document, dto};
+pub use api::document;
 pub use config::{BootKey, ChallengeDns, ServiceConfig};
-pub use role::Role;
 
 use crate::hub::Hub;
 
@@ -55,6 +53,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     let listener = TcpListener::bind(config.listen)
         .await
         .with_context(|| format!("Cannot listen on {}. Is another copy running?", config.listen))?;
+
     let responder = match &config.challenge_dns {
         Some(dns) => {
             let bound = Responder::bind(dns.listen).await;
@@ -63,25 +62,29 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
         }
         None => None,
     };
+
     let app = Arc::new(assemble(config, stop.clone()).await?);
     for key in &app.config.boot_keys {
-        app.store
-            .add_key(&key.name, key.role.as_str(), &access::hash(&key.secret), &access::hint(&key.secret))
-            .await?;
+        let hash = access::hash(&key.secret);
+        app.store.add_key(&key.name, key.role, &hash, &access::hint(&key.secret)).await?;
     }
+
     let hub = tokio::spawn(hub::listen(app.clone()));
     let worker = tokio::spawn(worker::run(app.clone()));
     let upkeep = tokio::spawn(upkeep::run(app.clone()));
+
     if let Some((responder, zone)) = responder {
         let store = app.store.clone();
         let look_up = move |host: String| challenge_texts(store.clone(), host);
         tokio::spawn(responder.serve(zone, look_up, stop.clone()));
     }
+
     tracing::info!(listen = %app.config.listen, "serving");
     axum::serve(listener, api::router(app)).with_graceful_shutdown(stop.cancelled_owned()).await?;
     worker.await?;
     upkeep.await?;
     hub.await?;
+
     Ok(())
 }
 
@@ -101,6 +104,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
     let metrics = metrics_exporter_prometheus::PrometheusBuilder::new().build_recorder();
     let handle = metrics.handle();
     let _ = metrics::set_global_recorder(metrics);
+
     Ok(App {
         surveyor: Surveyor::new(config.dns.clone())?,
         sealer: sealing::open(&config, &store).await?,

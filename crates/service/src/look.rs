@@ -9,8 +9,8 @@ use nomenta_certs::keypair::{self, KeyKind};
 use nomenta_certs::{Expected, Resolve};
 use nomenta_core::judge::certificate::CertificateFacts;
 use nomenta_core::judge::drift::{self, Drift};
-use nomenta_core::judge::evidence::{Evidence, Probe, ProbeResult};
-use nomenta_core::judge::gate::{GateName, GateState};
+use nomenta_core::judge::evidence::{Evidence, Probe, ProbeResult, Spent};
+use nomenta_core::judge::gate::GateName;
 use nomenta_core::judge::policy::Fronting;
 use nomenta_core::judge::preflight::Check;
 use nomenta_core::judge::step::{self, Action, Outcome};
@@ -18,7 +18,7 @@ use nomenta_core::reading::caa;
 use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Target};
 use nomenta_core::sheet::form::Form;
-use nomenta_store::{DomainRecord, EndedOrders, Lease, Limits, Looked, NewOrder};
+use nomenta_store::{DomainRecord, EndedOrders, Lease, Limits, Looked, NewOrder, StoreError};
 
 use crate::App;
 
@@ -36,22 +36,26 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     let ids = std::iter::once(record.id).chain(record.pair_id).collect();
     let ended = app.store.ended_orders(ids).await?;
     let target = record.domain.target(&app.config.platform);
+
     // Before the customer has had the sheet for long enough to change anything.
     let baseline = match record.baseline {
         None => app.surveyor.baseline(&target).await,
         Some(_) => None,
     };
+
     if let Some(baseline) = &baseline {
         record.domain.mail_before = baseline.mail();
     }
+
     let survey = app.surveyor.survey(&target, Depth::Full).await;
-    record.domain.form = form(app, &survey);
     let mut evidence = known(app, &record, &survey).await?;
     let outcome = judge(app, &record, &survey, &mut evidence).await;
+
     let order = match outcome.action {
         Some(Action::PlaceOrder { pair }) => Some(new_order(app, &record, pair, ended).await?),
         _ => None,
     };
+
     let drifts = drifts(&record, &target, &survey, &evidence);
     let looked = Looked {
         survey: &survey,
@@ -61,6 +65,7 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
         drifts: &drifts,
         order: order.as_ref(),
     };
+
     app.store.finish_look(lease, &record, &looked, Utc::now()).await?;
     Ok(())
 }
@@ -71,31 +76,34 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
     let config = &app.config;
     let survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
     let mut evidence = known(app, record, &survey).await?;
-    evidence.budget =
-        app.store.spent(&registered(record), &config.acme.directory, limits(app), Utc::now()).await?;
+    evidence.budget = budget(app, record).await?;
+
     judge(app, record, &survey, &mut evidence).await;
     if evidence.canary.is_none() {
         fetch_canary(app, record, &survey, &mut evidence).await;
     }
+
     Ok(step::preflight(&record.domain, &config.platform, &evidence, &config.policy, Utc::now()))
 }
 
 /// What the records know already.
 async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Result<Evidence> {
-    let now = Utc::now();
     let certificate = app.store.certificate(record.id).await?;
-    let wanted = certificate.as_ref().is_none_or(|held| held.is_due(now));
-    let budget = match wanted {
-        true => app.store.spent(&registered(record), &app.config.acme.directory, limits(app), now).await?,
+    let is_wanted = certificate.as_ref().is_none_or(|held| held.is_due(Utc::now()));
+    let budget = match is_wanted {
+        true => budget(app, record).await?,
         false => None,
     };
+
     let names_account = survey.relevant_caa().is_some_and(|(_, records)| caa::names_account(&records));
     let account = match names_account {
         true => app.acme.uri(app).await,
         false => None,
     };
+
     Ok(Evidence {
         survey: Some(survey.clone()),
+        form: form(app, survey),
         order: app.store.order_state(record.id).await?,
         certificate,
         budget,
@@ -104,8 +112,10 @@ async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Res
     })
 }
 
-fn registered(record: &DomainRecord) -> String {
-    record.domain.host.registered().to_owned()
+/// The limit that leaves no room for an order now, if any.
+async fn budget(app: &App, record: &DomainRecord) -> Result<Option<Spent>, StoreError> {
+    let directory = &app.config.acme.directory;
+    app.store.spent(record.domain.host.registered(), directory, limits(app), Utc::now()).await
 }
 
 fn limits(app: &App) -> Limits {
@@ -116,7 +126,7 @@ fn limits(app: &App) -> Limits {
 /// How the customer's DNS editor wants lines typed, by its name servers.
 pub(crate) fn form(app: &App, survey: &Survey) -> Option<Form> {
     let ZoneView::Found { servers, .. } = &survey.zone else { return None };
-    app.config.book.find(servers.iter().map(|s| s.name.as_str())).cloned()
+    app.config.book.find(servers.iter().map(|server| server.name.as_str())).cloned()
 }
 
 /// Judges, gathers the one thing that was asked for, and judges again.
@@ -127,33 +137,47 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
         let outcome = step::step(domain, &config.platform, evidence, &config.policy, Utc::now());
         match outcome.action {
             Some(Action::FetchCanary) => fetch_canary(app, record, survey, evidence).await,
-            Some(Action::Probe) => {
-                let ingress = domain.ingress.ipv4.first().copied().map(IpAddr::from);
-                let addresses = addresses(app, record, survey, evidence);
-                let (host, primary) =
-                    (domain.probed_name(), domain.pair.as_ref().filter(|pair| !pair.is_primary));
-                let expected = Expected {
-                    host: &host,
-                    primary: primary.map(|pair| pair.other.as_str()),
-                    must_lead: domain.leads_to().is_some(),
-                    default_host: &record.default_host,
-                };
-                let held = evidence.certificate.as_ref().map(|held| &held.facts);
-                evidence.probe = Some(probe(app, &expected, &addresses, ingress, held).await);
-            }
-            Some(Action::FollowForwards) => {
-                let (host, foreign) = (domain.probed_name(), step::foreign_addresses(domain, survey));
-                let resolve = |name: String| app.surveyor.addresses(name).boxed();
-                let (forwards, fronts) = tokio::join!(
-                    app.prober.forwards(&host, &foreign),
-                    app.prober.canary(&host, &foreign, &app.sealer, &resolve)
-                );
-                (evidence.forwards, evidence.fronts) = (Some(forwards), Some(fronts));
-            }
+            Some(Action::Probe) => evidence.probe = Some(visit(app, record, survey, evidence).await),
+            Some(Action::FollowForwards) => follow_forwards(app, record, survey, evidence).await,
             Some(Action::PlaceOrder { .. }) | None => return outcome,
         }
     }
+
     step::step(domain, &config.platform, evidence, &config.policy, Utc::now())
+}
+
+/// What a browser gets at each address of the host.
+async fn visit(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evidence) -> Probe {
+    let domain = &record.domain;
+    let host = domain.probed_name();
+    let primary = domain.pair.as_ref().filter(|pair| !pair.is_primary);
+
+    let expected = Expected {
+        host: &host,
+        primary: primary.map(|pair| pair.other.as_str()),
+        must_lead: domain.leads_to().is_some(),
+        default_host: &record.default_host,
+    };
+
+    let ingress = domain.ingress.ipv4.first().copied().map(IpAddr::from);
+    let addresses = addresses(app, record, survey, evidence);
+    let held = evidence.certificate.as_ref().map(|held| &held.facts);
+    probe(app, &expected, &addresses, ingress, held).await
+}
+
+/// Where somebody else's addresses lead, by redirect or by passing visitors on.
+async fn follow_forwards(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut Evidence) {
+    let host = record.domain.probed_name();
+    let foreign = step::foreign_addresses(&record.domain, survey);
+    let resolve = |name: String| app.surveyor.addresses(name).boxed();
+
+    let (forwards, fronts) = tokio::join!(
+        app.prober.forwards(&host, &foreign),
+        app.prober.canary(&host, &foreign, &app.sealer, &resolve)
+    );
+
+    evidence.forwards = Some(forwards);
+    evidence.fronts = Some(fronts);
 }
 
 /// Visits each address; edge servers that still serve the certificate before
@@ -173,6 +197,7 @@ async fn probe(
         tokio::time::sleep(EDGE_MOMENT).await;
         probe = app.prober.probe(expected, addresses, ingress).await;
     }
+
     probe
 }
 
@@ -190,7 +215,7 @@ fn addresses(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evide
     let fronts = evidence.fronts.as_deref().unwrap_or_default();
     match app.config.policy.fronting == Fronting::Allow && !fronts.is_empty() {
         true => step::foreign_addresses(&record.domain, survey),
-        false => step::addresses_to_visit(&record.domain, &app.config.platform, survey),
+        false => step::addresses_to_probe(&record.domain, &app.config.platform, survey),
     }
 }
 
@@ -199,17 +224,21 @@ fn addresses(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evide
 async fn fetch_canary(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut Evidence) {
     let resolve = |name: String| app.surveyor.addresses(name).boxed();
     let resolve: Resolve<'_> = &resolve;
-    let (host, addresses) = (record.domain.probed_name(), addresses(app, record, survey, evidence));
-    let wanted = step::wants_pair_canary(&record.domain, evidence, Utc::now());
-    let pair = record.domain.pair.as_ref().filter(|_| wanted).map(|pair| pair.other.as_str());
+    let host = record.domain.probed_name();
+    let addresses = addresses(app, record, survey, evidence);
+    let own = app.prober.canary(&host, &addresses, &app.sealer, resolve);
+
+    let is_wanted = step::wants_pair_canary(&record.domain, evidence, Utc::now());
+    let pair_id = record.pair_id.filter(|_| is_wanted);
     let other = async {
-        let other = app.store.domain_named(pair?).await.ok()?;
-        let addresses = step::addresses_to_visit(&other.domain, &app.config.platform, other.survey.as_ref()?);
+        let other = app.store.domain(pair_id?).await.ok()?;
+        let addresses = step::addresses_to_probe(&other.domain, &app.config.platform, other.survey.as_ref()?);
         Some(app.prober.canary(&other.domain.probed_name(), &addresses, &app.sealer, resolve).await)
     };
-    let own = app.prober.canary(&host, &addresses, &app.sealer, resolve);
+
     let (own, other) = tokio::join!(own, other);
-    (evidence.canary, evidence.pair_canary) = (Some(own), other);
+    evidence.canary = Some(own);
+    evidence.pair_canary = other;
 }
 
 async fn new_order(
@@ -224,13 +253,15 @@ async fn new_order(
         KeyKind::Ecdsa => keypair::generate(kind)?,
         KeyKind::Rsa => tokio::task::spawn_blocking(move || keypair::generate(kind)).await??,
     };
-    let mut domains = vec![(record.id, record.domain.routed())];
+
+    let mut domains = vec![(record.id, record.domain.routed().to_string())];
     if let (true, Some(id), Some(other)) = (pair, record.pair_id, &record.domain.pair) {
-        domains.push((id, other.other.clone()));
+        domains.push((id, other.other.to_string()));
     }
+
     Ok(NewOrder {
         domains,
-        registered: registered(record),
+        registered: record.domain.host.registered().to_owned(),
         method: record.domain.method(&app.config.policy),
         sealed_key: app.sealer.seal(PRIVATE_KEY, key.as_bytes()),
         limits: limits(app),
@@ -240,17 +271,19 @@ async fn new_order(
 
 /// What has changed about a domain that was in order at the look before.
 fn drifts(record: &DomainRecord, target: &Target, survey: &Survey, evidence: &Evidence) -> Vec<Drift> {
-    let served = record.domain.gates.get(GateName::Serving).state;
-    if !matches!(served, GateState::Passed | GateState::Lapsed) {
+    if !record.domain.gates.get(GateName::Serving).state.is_reached() {
         return Vec::new();
     }
+
     let mut drifts = Vec::new();
     if let Some(before) = &record.survey {
         drifts.extend(drift::of_records(target, before, survey));
     }
+
     if let (Some(before), Some(after)) = (&record.probe, &evidence.probe) {
         drifts.extend(drift::of_serving(before, after));
     }
+
     drifts
 }
 
@@ -259,9 +292,14 @@ mod tests {
     use super::*;
 
     fn facts(serial: &str, issuer: &str, name: &str) -> CertificateFacts {
-        let (serial, issuer, names) = (serial.into(), issuer.into(), vec![name.into()]);
         let now = Utc::now();
-        CertificateFacts { serial, issuer, names, not_before: now, not_after: now }
+        CertificateFacts {
+            serial: serial.into(),
+            issuer: issuer.into(),
+            names: vec![name.into()],
+            not_before: now,
+            not_after: now,
+        }
     }
 
     #[test]
@@ -274,6 +312,7 @@ mod tests {
             redirect_failure: None,
             pair_failure: None,
         };
+
         assert!(is_former(&served(Some(facts("1", "CN=Stampworks", "www.onswick.example"))), &held));
         assert!(!is_former(&served(Some(held.clone())), &held));
         assert!(!is_former(&served(Some(facts("1", "CN=Otherstamp", "www.onswick.example"))), &held));

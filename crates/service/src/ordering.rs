@@ -44,6 +44,7 @@ impl Issuer {
             Some(sealed) => sealed,
             None => register(app).await?,
         };
+
         let acme = Acme::load(config, &app.sealer.open(ACCOUNT, &sealed)?).await?;
         *slot = Some(acme.clone());
         Ok(acme)
@@ -108,6 +109,7 @@ pub(crate) async fn tell(app: &App, lease: &Lease, said: &str) {
         }
         Ok::<_, nomenta_store::StoreError>(())
     };
+
     if let Err(error) = told.await {
         tracing::warn!(%error, "an order's story was not told");
     }
@@ -170,9 +172,11 @@ async fn begin_anew_what_is_lost(app: &App, order: &OrderRow, error: &AcmeError)
     if matches!(error, AcmeError::NoOrder(_) | AcmeError::NoAccount(_)) {
         app.store.forget_order_url(order.id).await?;
     }
+
     if matches!(error, AcmeError::NoAccount(_)) {
         app.acme.forget(app).await?;
     }
+
     Ok(())
 }
 
@@ -221,11 +225,13 @@ async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result
         answer: if answer.method == Method::Dns { &text } else { &answer.key_authorization },
         tls: tls.as_ref().map(|(chain, key)| (chain.as_str(), key.as_str())),
     };
+
     app.store.add_challenge(order.id, &new).await?;
 
     if tls.is_some() {
         await_edge(app, &answer.name, &digest).await?;
     }
+
     Ok(())
 }
 
@@ -234,7 +240,7 @@ async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result
 async fn await_edge(app: &App, name: &str, digest: &[u8; 32]) -> anyhow::Result<()> {
     let record = app.store.domain_named(name).await?;
     let addresses = match &record.survey {
-        Some(survey) => step::addresses_to_visit(&record.domain, &app.config.platform, survey),
+        Some(survey) => step::addresses_to_probe(&record.domain, &app.config.platform, survey),
         None => Vec::new(),
     };
 

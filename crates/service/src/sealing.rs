@@ -29,11 +29,13 @@ pub(crate) async fn open(config: &ServiceConfig, store: &Store) -> anyhow::Resul
         Some(former) => sealer.after(former).context("The former sealing key cannot be used")?,
         None => sealer,
     };
+
     let check = store.sealing_check(&sealer.seal(CHECK, SECRET)).await?;
     let fits = sealer.open(CHECK, &check).context(
         "This sealing key did not seal the records of this database. Start with the one that did; to change it, \
          give the new one as the sealing key and the old one as the former key",
     )?;
+
     anyhow::ensure!(fits == SECRET, "The check of the sealing key is damaged");
     if config.former_sealing_key.is_some() {
         let resealed = store
@@ -48,5 +50,6 @@ pub(crate) async fn open(config: &ServiceConfig, store: &Store) -> anyhow::Resul
             .await?;
         tracing::info!(resealed, "sealed under the current key; the former one is no longer needed");
     }
+
     Ok(sealer)
 }

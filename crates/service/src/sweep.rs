@@ -5,11 +5,12 @@ use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use nomenta_core::judge::schedule;
+use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::reading::survey::Survey;
 use nomenta_core::reading::target::Target;
-use nomenta_dns::Glance;
-use nomenta_store::{Glanced, Sight, Sweep};
+use nomenta_dns::QuickLook;
+use nomenta_store::{QuickDone, QuickTask, Sweep};
 use tokio::time::interval;
 
 use crate::App;
@@ -17,42 +18,58 @@ use crate::App;
 /// How often a sweep's lease is renewed; well within its term.
 const RENEW_EVERY: Duration = Duration::from_secs(4);
 
-/// Glances at every domain of a sweep.
+/// Looks quickly at every domain of a sweep.
 pub(crate) async fn perform(app: &App, sweep: &Sweep) -> anyhow::Result<()> {
-    let glances: Vec<Glance> = sweep.sights.iter().map(|s| glance(app, s)).collect::<Result<_, _>>()?;
+    let looks = sweep.tasks.iter().map(|task| quick_look(app, task));
+    let looks: Vec<QuickLook> = looks.collect::<Result<_, _>>()?;
     let surveys = tokio::select! {
-        surveys = app.surveyor.glance(&glances) => surveys,
+        surveys = app.surveyor.look_quickly(&looks) => surveys,
         () = keep(app, sweep) => return Ok(()),
     };
+
     let now = Utc::now();
-    let seen = sweep.sights.iter().zip(&glances).zip(&surveys);
-    let glanced: Vec<_> = seen
-        .map(|((sight, glance), survey)| judge(app, sight, &glance.target, survey.as_ref(), now))
-        .collect();
-    let same = glanced.iter().filter(|g| g.due > now).count();
-    metrics::counter!("nomenta_glances_total", "result" => "same").increment(same as u64);
-    metrics::counter!("nomenta_glances_total", "result" => "differs")
-        .increment((glanced.len() - same) as u64);
-    app.store.finish_sweep(sweep, &glanced, now).await?;
+    let mut done = Vec::with_capacity(looks.len());
+    for ((task, look), survey) in sweep.tasks.iter().zip(&looks).zip(&surveys) {
+        done.push(judge(app, task, &look.target, survey.as_ref(), now));
+    }
+
+    let same = done.iter().filter(|one| one.due > now).count();
+    count("same", same);
+    count("differs", done.len() - same);
+    app.store.finish_sweep(sweep, &done, now).await?;
+
     Ok(())
 }
 
-fn glance(app: &App, sight: &Sight) -> anyhow::Result<Glance> {
-    let subject = Subject::parse(&sight.host)?;
-    let target = Target::new(&subject, &app.config.platform, String::new());
-    Ok(Glance { target, zone: sight.zone.clone() })
+fn count(result: &'static str, looks: usize) {
+    metrics::counter!("nomenta_quick_looks_total", "result" => result).increment(looks as u64);
 }
 
-fn judge(app: &App, sight: &Sight, target: &Target, survey: Option<&Survey>, now: DateTime<Utc>) -> Glanced {
+fn quick_look(app: &App, task: &QuickTask) -> anyhow::Result<QuickLook> {
+    let subject = Subject::parse(&task.host)?;
+    // Whatever the host leads to counts, not whether that is right.
+    let target = Target::new(&subject, &app.config.platform, DnsName::root());
+    Ok(QuickLook { target, zone: task.zone.clone() })
+}
+
+fn judge(
+    app: &App,
+    task: &QuickTask,
+    target: &Target,
+    survey: Option<&Survey>,
+    now: DateTime<Utc>,
+) -> QuickDone {
+    let is_same = survey.is_some_and(|survey| survey.quick_fingerprint(target) == task.quick);
+    if !is_same {
+        return QuickDone { domain_id: task.domain_id, due: now, quick: false };
+    }
+
     let policy = &app.config.policy;
-    let Sight { domain_id, stage, quiet_looks, quick_looks, .. } = *sight;
-    match survey.map(|s| s.quick_fingerprint(target)) {
-        Some(print) if print == sight.quick => {
-            let quiet = quiet_looks.saturating_add(quick_looks).saturating_add(1);
-            let due = schedule::next_look(stage, quiet, policy, None, now);
-            Glanced { domain_id, due, quick: quick_looks + 1 < policy.quick_looks }
-        }
-        _ => Glanced { domain_id, due: now, quick: false },
+    let quiet_looks = task.quiet_looks.saturating_add(task.quick_looks).saturating_add(1);
+    QuickDone {
+        domain_id: task.domain_id,
+        due: schedule::next_look(task.stage, quiet_looks, policy, None, now),
+        quick: task.quick_looks + 1 < policy.quick_looks,
     }
 }
 

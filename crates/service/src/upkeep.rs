@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use futures::future::join_all;
-use nomenta_certs::acme::{AcmeError, Advice, Reason};
+use nomenta_certs::acme::{AcmeError, Advice};
 use nomenta_core::judge::certificate;
 use nomenta_core::judge::evidence::Problem;
 use nomenta_store::{Advised, Revocation};
@@ -81,6 +81,7 @@ async fn round(app: &App) -> anyhow::Result<()> {
     for done in join_all(advised.iter().map(|certificate| advise(app, certificate, now))).await {
         done?;
     }
+
     Ok(())
 }
 
@@ -97,6 +98,7 @@ async fn advise(app: &App, certificate: &Advised, now: DateTime<Utc>) -> anyhow:
             (None, Some(now + ASK_AGAIN))
         }
     };
+
     app.store.keep_advice(certificate.id, renew_at, again_at).await?;
     Ok(())
 }
@@ -117,23 +119,12 @@ async fn revoke(app: &App, revocation: &Revocation) -> anyhow::Result<()> {
         Ok(other) => Problem { detail: other.to_string(), ..Problem::default() },
         Err(other) => Problem { detail: other.to_string(), ..Problem::default() },
     };
+
     app.store.postpone_revocation(revocation, &problem).await?;
     Ok(())
 }
 
 async fn revoke_at_ca(app: &App, revocation: &Revocation) -> anyhow::Result<()> {
     let acme = app.acme.account(app).await?;
-    Ok(acme.revoke(&revocation.chain_pem, reason(&revocation.reason)).await?)
-}
-
-/// Reasons by their names in RFC 5280, section 5.3.1.
-pub(crate) const REASONS: [(&str, Reason); 4] = [
-    ("unspecified", Reason::Unspecified),
-    ("keyCompromise", Reason::KeyCompromise),
-    ("superseded", Reason::Superseded),
-    ("cessationOfOperation", Reason::CessationOfOperation),
-];
-
-fn reason(word: &str) -> Reason {
-    REASONS.iter().find(|(w, _)| *w == word).map_or(Reason::Unspecified, |(_, reason)| *reason)
+    Ok(acme.revoke(&revocation.chain_pem, revocation.reason).await?)
 }

@@ -85,13 +85,14 @@ async fn spawn_tasks(app: &Arc<App>, running: &mut JoinSet<()>) -> bool {
     for lease in leases {
         running.spawn(perform(app.clone(), lease));
     }
+
     any
 }
 
 /// Begins a sweep if one is due; `false` if not.
 async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
     let sweep = match app.store.lease_sweep(SWEEP_SIZE).await {
-        Ok(sweep) if sweep.sights.is_empty() => return false,
+        Ok(sweep) if sweep.tasks.is_empty() => return false,
         Ok(sweep) => sweep,
         Err(error) => {
             tracing::warn!(%error, "no sweep to be had");
@@ -106,6 +107,7 @@ async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
             tracing::warn!(%error, "a sweep was not finished");
         }
     });
+
     true
 }
 
@@ -147,6 +149,7 @@ fn time_limit(app: &App, lease: &Lease) -> Duration {
         TaskKind::Look => policy.look_limit,
         TaskKind::Order => policy.order_limit,
     };
+
     limit.to_std().unwrap_or(Duration::MAX)
 }
 

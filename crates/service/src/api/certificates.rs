@@ -7,22 +7,24 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Duration, Utc};
+use nomenta_api::certificate::{
+    BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, IssuerAccount,
+    NewRevocation, OrderStep, OrderView, RevocationView, Revoked,
+};
+use nomenta_api::problem::{FieldCode, ProblemKind};
 use nomenta_certs::brought;
+use nomenta_core::judge::certificate::{CertificateFacts, RevocationReason};
 use nomenta_core::judge::preflight::Check;
 use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory};
 
 use super::domains::{find, shown};
-use super::dto::{
-    BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, IssuerAccount,
-    NewRevocation, OrderStep, OrderView, RevocationView, Revoked,
-};
 use crate::App;
 use crate::access::Caller;
 use crate::look;
 use crate::look::PRIVATE_KEY;
-use crate::problem::{Body, Params, Problem};
-use crate::role::Role;
-use crate::upkeep::REASONS;
+use crate::problem::{Body, Params, Refusal};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
 
 const PAGE: i64 = 100;
 const LARGEST_PAGE: i64 = 500;
@@ -37,7 +39,7 @@ pub(super) async fn fleet(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<CertificateQuery>,
-) -> Result<(HeaderMap, Json<Vec<FleetCertificate>>), Problem> {
+) -> Result<(HeaderMap, Json<Vec<FleetCertificate>>), Refusal> {
     caller.needs(Role::Viewer)?;
     let limit = query.limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE);
     let filter = CertificateFilter {
@@ -45,45 +47,57 @@ pub(super) async fn fleet(
         account: query.account.clone(),
         after: query.after.as_deref().map(cursor).transpose()?,
     };
+
     let mut rows = app.store.certificates(&filter, limit + 1).await?;
     let mut headers = HeaderMap::new();
     let fit = usize::try_from(limit).unwrap_or(usize::MAX);
+
     if rows.len() > fit {
         rows.truncate(fit);
         if let Some(last) = rows.last() {
             headers.insert(header::LINK, next_link(&query, last, limit)?);
         }
     }
+
     Ok((headers, Json(rows.into_iter().map(fleet_certificate).collect())))
 }
 
 fn fleet_certificate(row: CertificateRow) -> FleetCertificate {
-    let CertificateRow { hosts, account, held, issued_at, .. } = row;
-    let shown = hosts.iter().map(|host| shown(host)).collect();
-    FleetCertificate { hosts, shown, account, held, issued_at }
+    FleetCertificate {
+        shown: row.hosts.iter().map(|host| shown(host)).collect(),
+        hosts: row.hosts,
+        account: row.account,
+        held: row.held,
+        issued_at: row.issued_at,
+    }
 }
 
 /// Reads the cursor of a page: the end of the last certificate in microseconds,
 /// and its key.
-fn cursor(text: &str) -> Result<(DateTime<Utc>, uuid::Uuid), Problem> {
+fn cursor(text: &str) -> Result<(DateTime<Utc>, uuid::Uuid), Refusal> {
     let read = || {
         let (end, id) = text.split_once('.')?;
         Some((DateTime::from_timestamp_micros(end.parse().ok()?)?, id.parse().ok()?))
     };
-    read()
-        .ok_or_else(|| Problem::field("after", "cursor", "This is no cursor. Take it from the Link header."))
+
+    read().ok_or_else(|| {
+        Refusal::field("after", FieldCode::Cursor, "This is no cursor. Take it from the Link header.")
+    })
 }
 
-fn next_link(query: &CertificateQuery, last: &CertificateRow, limit: i64) -> Result<HeaderValue, Problem> {
+fn next_link(query: &CertificateQuery, last: &CertificateRow, limit: i64) -> Result<HeaderValue, Refusal> {
     let end = last.held.facts.not_after.timestamp_micros();
     let mut link = format!("/api/v1/certificates?after={end}.{}&limit={limit}", last.id);
     if let Some(days) = query.within_days {
         link.push_str(&format!("&within_days={days}"));
     }
+
     if let Some(account) = &query.account {
         link.push_str(&format!("&account={}", super::domains::encode(account)));
     }
-    HeaderValue::from_str(&format!("<{link}>; rel=\"next\"")).map_err(|e| Problem::internal(e.to_string()))
+
+    HeaderValue::from_str(&format!("<{link}>; rel=\"next\""))
+        .map_err(|error| Refusal::internal(error.to_string()))
 }
 
 /// How many certificates run out and are renewed on each of the coming 120
@@ -92,12 +106,15 @@ fn next_link(query: &CertificateQuery, last: &CertificateRow, limit: i64) -> Res
 pub(super) async fn days(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<CertificateDay>>, Problem> {
+) -> Result<Json<Vec<CertificateDay>>, Refusal> {
     caller.needs(Role::Viewer)?;
-    let rows = app.store.certificate_days(Utc::now(), DAYS).await?.into_iter();
-    let day =
-        |r: nomenta_store::DayCount| CertificateDay { day: r.day, ending: r.ending, renewing: r.renewing };
-    Ok(Json(rows.map(day).collect()))
+    let days = app.store.certificate_days(Utc::now(), DAYS).await?.into_iter().map(|row| CertificateDay {
+        day: row.day,
+        ending: row.ending,
+        renewing: row.renewing,
+    });
+
+    Ok(Json(days.collect()))
 }
 
 /// The account at the CA, as CAA records may name it.
@@ -106,11 +123,13 @@ pub(super) async fn days(
 pub(super) async fn account(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<IssuerAccount>, Problem> {
+) -> Result<Json<IssuerAccount>, Refusal> {
     caller.needs(Role::Viewer)?;
     let acme = app.acme.account(&app).await;
-    let acme = acme.map_err(|e| Problem::unavailable(format!("The account at the CA is not known: {e}")))?;
+    let acme =
+        acme.map_err(|error| Refusal::unavailable(format!("The account at the CA is not known: {error}")))?;
     let policy = &app.config.policy;
+
     Ok(Json(IssuerAccount {
         directory: app.config.acme.directory.clone(),
         uri: acme.uri().to_owned(),
@@ -128,35 +147,42 @@ pub(super) async fn certificate(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<Json<CertificateView>, Problem> {
+) -> Result<Json<CertificateView>, Refusal> {
     let record = find(&app, &caller, &host).await?;
     Ok(Json(view(&app, record).await?))
 }
 
-async fn view(app: &App, record: DomainRecord) -> Result<CertificateView, Problem> {
+async fn view(app: &App, record: DomainRecord) -> Result<CertificateView, Refusal> {
     let host = record.domain.routed();
-    let revocations = app.store.revocations(&host).await?.into_iter();
-    let revocation = |r: nomenta_store::RevocationRow| RevocationView {
-        serial: r.serial,
-        reason: r.reason,
-        asked_at: r.asked_at,
-        done_at: r.done_at,
-        problem: r.problem,
-    };
+    let revocations = app.store.revocations(&host).await?.into_iter().map(|row| RevocationView {
+        serial: row.serial,
+        reason: row.reason,
+        asked_at: row.asked_at,
+        done_at: row.done_at,
+        problem: row.problem,
+    });
+
     Ok(CertificateView {
         method: record.domain.method(&app.config.policy),
         held: app.store.certificate(record.id).await?,
         order: app.store.order_story(record.id).await?.map(order_view),
         probe: record.probe,
-        revocations: revocations.map(revocation).collect(),
+        revocations: revocations.collect(),
         host,
     })
 }
 
 fn order_view(story: OrderStory) -> OrderView {
-    let OrderStory { names, method, state, problem, retry_at, placed_at, ended_at, steps } = story;
-    let steps = steps.into_iter().map(|(at, said)| OrderStep { at, said }).collect();
-    OrderView { names, method, state, problem, retry_at, placed_at, ended_at, steps }
+    OrderView {
+        names: story.names,
+        method: story.method,
+        state: story.state,
+        problem: story.problem,
+        retry_at: story.retry_at,
+        placed_at: story.placed_at,
+        ended_at: story.ended_at,
+        steps: story.steps.into_iter().map(|(at, said)| OrderStep { at, said }).collect(),
+    }
 }
 
 /// The certificate's chain (RFC 8555, section 9.1), leaf first; no key.
@@ -168,10 +194,10 @@ pub(super) async fn chain(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<Response, Problem> {
+) -> Result<Response, Refusal> {
     let record = find(&app, &caller, &host).await?;
     let chain = app.store.certificate_chain(record.id).await?;
-    let chain = chain.ok_or_else(|| Problem::not_found(format!("{host} has no certificate yet.")))?;
+    let chain = chain.ok_or_else(|| Refusal::not_found(format!("{host} has no certificate yet.")))?;
     Ok(([(header::CONTENT_TYPE, "application/pem-certificate-chain")], chain).into_response())
 }
 
@@ -183,10 +209,11 @@ pub(super) async fn preflight(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<Json<Vec<Check>>, Problem> {
+) -> Result<Json<Vec<Check>>, Refusal> {
     let record = find(&app, &caller, &host).await?;
     caller.needs(Role::Operator)?;
-    let checks = look::preflight(&app, &record).await.map_err(|e| Problem::unavailable(e.to_string()))?;
+    let checks =
+        look::preflight(&app, &record).await.map_err(|error| Refusal::unavailable(error.to_string()))?;
     Ok(Json(checks))
 }
 
@@ -199,19 +226,20 @@ pub(super) async fn bring(
     caller: Caller,
     Path(host): Path<String>,
     Body(new): Body<BroughtCertificate>,
-) -> Result<Json<CertificateView>, Problem> {
+) -> Result<Json<CertificateView>, Refusal> {
     let record = on_the_platform(&app, &caller, &host).await?;
-    let (chain, key) = (new.chain_pem.as_str(), new.key_pem.as_str());
+    let chain = new.chain_pem.as_str();
+    let key = new.key_pem.as_str();
     let facts = brought::check(chain, key, &record.domain.routed(), &app.prober.roots(), Utc::now());
+
     let facts = facts.map_err(|unfit| {
         let field = if unfit.is_of_key() { "key_pem" } else { "chain_pem" };
-        Problem::field(field, unfit.code().as_str(), unfit)
+        Refusal::field(field, unfit.code().as_str(), unfit)
     })?;
+
     // Kept under the name that it is served for, even if a wildcard covers it.
-    let facts = nomenta_core::judge::certificate::CertificateFacts {
-        names: with(facts.names, record.domain.routed()),
-        ..facts
-    };
+    let names = with(facts.names, record.domain.routed().to_string());
+    let facts = CertificateFacts { names, ..facts };
     app.store.bring(&record, &facts, chain, &app.sealer.seal(PRIVATE_KEY, key.as_bytes())).await?;
     Ok(Json(view(&app, record).await?))
 }
@@ -232,12 +260,12 @@ pub(super) async fn renew(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Refusal> {
     let record = on_the_platform(&app, &caller, &host).await?;
     match app.store.renew_now(record.id).await? {
         true => Ok(StatusCode::ACCEPTED),
-        false => Err(Problem::conflict(
-            "nothing-to-renew",
+        false => Err(Refusal::conflict(
+            ProblemKind::NothingToRenew,
             format!("{host} has no certificate to renew; it gets one once its gates are passed."),
         )),
     }
@@ -254,16 +282,15 @@ pub(super) async fn revoke(
     caller: Caller,
     Path(host): Path<String>,
     Body(new): Body<NewRevocation>,
-) -> Result<(StatusCode, Json<Revoked>), Problem> {
+) -> Result<(StatusCode, Json<Revoked>), Refusal> {
     let record = on_the_platform(&app, &caller, &host).await?;
-    let known = REASONS.iter().any(|(word, _)| *word == new.reason);
-    if !known {
-        let words: Vec<_> = REASONS.iter().map(|(word, _)| *word).collect();
-        let message = format!("{} is no reason. Use one of: {}.", new.reason, words.join(", "));
-        return Err(Problem::field("reason", "reason", message));
-    }
-    match app.store.revoke(&record, &new.reason).await? {
-        0 => Err(Problem::conflict("nothing-to-revoke", format!("{host} has no certificate from the CA."))),
+    let reason: RevocationReason =
+        new.reason.parse().map_err(|unknown| Refusal::field("reason", FieldCode::Reason, unknown))?;
+    match app.store.revoke(&record, reason).await? {
+        0 => Err(Refusal::conflict(
+            ProblemKind::NothingToRevoke,
+            format!("{host} has no certificate from the CA."),
+        )),
         certificates => Ok((StatusCode::ACCEPTED, Json(Revoked { certificates }))),
     }
 }
@@ -277,22 +304,22 @@ pub(super) async fn release(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Refusal> {
     let record = on_the_platform(&app, &caller, &host).await?;
     app.store.release(&record).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// The domain, for an operator, unless it has left.
-async fn on_the_platform(app: &App, caller: &Caller, host: &str) -> Result<DomainRecord, Problem> {
+async fn on_the_platform(app: &App, caller: &Caller, host: &str) -> Result<DomainRecord, Refusal> {
     let record = find(app, caller, host).await?;
     caller.needs(Role::Operator)?;
     match record.released_at {
         None => Ok(record),
         Some(at) => {
             let at = at.format("%Y-%m-%d %H:%M UTC");
-            Err(Problem::conflict(
-                "released",
+            Err(Refusal::conflict(
+                ProblemKind::Released,
                 format!("{host} left the platform at {at}. Take it in anew first."),
             ))
         }
@@ -308,8 +335,9 @@ mod tests {
         let id = uuid::Uuid::nil();
         let (end, read) = cursor(&format!("1790000000000000.{id}")).expect("reads");
         assert_eq!((end.timestamp(), read), (1_790_000_000, id));
+
         for bad in ["", "1790000000000000", "x.y", "1.2"] {
-            assert_eq!(cursor(bad).expect_err("refused").errors[0].field, "after", "{bad}");
+            assert_eq!(cursor(bad).expect_err("refused").0.errors[0].field, "after", "{bad}");
         }
     }
 

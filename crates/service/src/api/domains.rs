@@ -7,9 +7,17 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Duration, Utc};
+use nomenta_api::domain::{
+    BaselineView, DomainDetail, JudgedLine, NewDomain as TypedDomain, OpenFinding, PairedSheet, RevealQuery,
+    RosterLine, RosterQuery, SheetView, SpreadPoint, StageCount, SurveyView,
+};
+use nomenta_api::problem::{FieldCode, Problem};
+use nomenta_api::role::Role;
+use nomenta_api::view::DomainView;
 use nomenta_core::judge::baseline::Baseline;
+use nomenta_core::judge::case::Case;
+use nomenta_core::judge::edit::Edit;
 use nomenta_core::judge::evidence::{Evidence, OrderState};
-use nomenta_core::judge::finding::{Case, Edit};
 use nomenta_core::judge::gate::Stage;
 use nomenta_core::judge::todo;
 use nomenta_core::judge::verdict;
@@ -17,23 +25,20 @@ use nomenta_core::judge::waiting::{self, Wait};
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_core::sheet::Sheet;
+use nomenta_core::sheet::form::Form;
+use nomenta_core::sheet::line::Line;
 use nomenta_core::sheet::rendering;
 use nomenta_store::{
-    DomainRecord, FindingRow, NewDomain as Enrolment, RosterFilter, RosterRow, SpreadRow, StoreError,
+    DomainRecord, Enrolment, FindingRow, NewDomain, RosterFilter, RosterRow, SpreadRow, StoreError,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use super::dto::{
-    BaselineView, DomainDetail, JudgedLine, NewDomain, OpenFinding, PairedSheet, RevealQuery, RosterLine,
-    RosterQuery, SheetView, SpreadPoint, StageCount, SurveyView,
-};
 use super::registry::host_in_path;
 use crate::App;
 use crate::access::Caller;
 use crate::look as looking;
-use crate::problem::{Body, Params, Problem};
-use crate::role::Role;
+use crate::problem::{Body, Params, Refusal};
 
 const PAGE: i64 = 100;
 const LARGEST_PAGE: i64 = 500;
@@ -47,35 +52,40 @@ pub(super) async fn roster(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<RosterQuery>,
-) -> Result<(HeaderMap, Json<Vec<RosterLine>>), Problem> {
+) -> Result<(HeaderMap, Json<Vec<RosterLine>>), Refusal> {
     caller.needs(Role::Viewer)?;
     let limit = query.limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE);
     let stage = query.stage.as_deref().map(str::parse::<Stage>).transpose();
+
     let filter = RosterFilter {
-        stage: stage.map_err(|e| Problem::field("stage", "stage", e))?,
+        stage: stage.map_err(|unknown| Refusal::field("stage", FieldCode::Stage, unknown))?,
         account: query.account.clone(),
         text: query.text.as_deref().map(str::to_lowercase),
         after: query.after.clone(),
     };
+
     let rows = app.store.roster(&filter, limit + 1).await?;
     let more = rows.len() > usize::try_from(limit).unwrap_or(usize::MAX);
-    let lines: Vec<_> =
-        rows.into_iter().take(limit.try_into().unwrap_or(0)).map(roster_line).collect::<Result<_, _>>()?;
+    let lines: Vec<_> = rows.into_iter().take(limit.try_into().unwrap_or(0)).map(roster_line).collect();
     let mut headers = HeaderMap::new();
+
     if more && let Some(last) = lines.last() {
         headers.insert(header::LINK, next_link(&query, &last.host, limit)?);
     }
+
     Ok((headers, Json(lines)))
 }
 
-fn next_link(query: &RosterQuery, after: &str, limit: i64) -> Result<HeaderValue, Problem> {
+fn next_link(query: &RosterQuery, after: &str, limit: i64) -> Result<HeaderValue, Refusal> {
     let mut link = format!("/api/v1/domains?after={after}&limit={limit}");
     for (name, value) in [("stage", &query.stage), ("account", &query.account), ("text", &query.text)] {
         if let Some(value) = value {
             link.push_str(&format!("&{name}={}", encode(value)));
         }
     }
-    HeaderValue::from_str(&format!("<{link}>; rel=\"next\"")).map_err(|e| Problem::internal(e.to_string()))
+
+    HeaderValue::from_str(&format!("<{link}>; rel=\"next\""))
+        .map_err(|error| Refusal::internal(error.to_string()))
 }
 
 /// A value as it may stand in a query.
@@ -96,22 +106,19 @@ pub(super) fn shown(host: &str) -> String {
     Subject::parse(host).map_or_else(|_| host.to_owned(), |subject| subject.to_unicode())
 }
 
-fn roster_line(row: RosterRow) -> Result<RosterLine, Problem> {
-    let shown = shown(&row.host);
-    let gates = serde_json::from_value(row.gates)
-        .map_err(|e| StoreError::Unreadable { what: "gate", cause: e.to_string() })?;
-    Ok(RosterLine {
-        shown,
-        gates,
-        host: row.host,
+fn roster_line(row: RosterRow) -> RosterLine {
+    RosterLine {
+        shown: shown(&row.host),
+        host: row.host.into(),
         account: row.account,
         site: row.site,
         stage: row.stage,
+        gates: row.gates,
         findings: row.findings,
         spread: row.spread,
         enrolled_at: row.enrolled_at,
         looked_at: row.looked_at,
-    })
+    }
 }
 
 /// How many domains stand at each stage, in order, empty ones too.
@@ -119,55 +126,58 @@ fn roster_line(row: RosterRow) -> Result<RosterLine, Problem> {
 pub(super) async fn stages(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<StageCount>>, Problem> {
+) -> Result<Json<Vec<StageCount>>, Refusal> {
     caller.needs(Role::Viewer)?;
     let counts = app.store.stage_counts().await?;
-    let count = |stage: &str| counts.iter().find(|(s, _)| s == stage).map_or(0, |(_, n)| *n);
-    let line = |stage: Stage| {
-        let stage = stage.to_string();
-        StageCount { count: count(&stage), stage }
-    };
-    Ok(Json(Stage::ALL.into_iter().map(line).collect()))
+    let lines = Stage::ALL.into_iter().map(|stage| {
+        let count = counts.iter().find(|(counted, _)| *counted == stage).map_or(0, |(_, count)| *count);
+        StageCount { stage, count }
+    });
+
+    Ok(Json(lines.collect()))
 }
 
 /// Takes a domain in; the answer is what the customer must publish.
-#[utoipa::path(post, path = "/api/v1/domains", request_body = NewDomain,
+#[utoipa::path(post, path = "/api/v1/domains", request_body = TypedDomain,
     responses((status = 201, body = SheetView), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
 pub(super) async fn enrol(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Body(new): Body<NewDomain>,
-) -> Result<(StatusCode, Json<SheetView>), Problem> {
+    Body(new): Body<TypedDomain>,
+) -> Result<(StatusCode, Json<SheetView>), Refusal> {
     caller.needs(Role::Operator)?;
     let subject = Subject::parse_for(&new.host, &app.config.platform.zone)
-        .map_err(|e| Problem::field("host", e.code(), e))?;
-    let tokens = [(); 2].map(|()| Token::from_random(rand::random()));
-    let token_expires_at = token_end();
-    let enrolment = |subject, index: usize| Enrolment {
-        subject,
-        site: &new.site,
-        token: &tokens[index],
-        token_expires_at,
-    };
-    let enrolled = match new.pair.then(|| counterpart(&subject)).transpose()? {
-        Some(other) => app.store.enrol_pair(enrolment(&subject, 0), enrolment(&other, 1)).await,
-        None => app.store.enrol(enrolment(&subject, 0)).await,
-    };
-    enrolled.map_err(|e| {
-        let field = if matches!(e, StoreError::Missing { .. }) { "site" } else { "host" };
-        Problem::from(e).at(field)
+        .map_err(|error| Refusal::field("host", error.code(), error))?;
+
+    let mut subjects = vec![subject.clone()];
+    if new.pair {
+        subjects.push(counterpart(&subject)?);
+    }
+
+    let domains: Vec<_> = subjects
+        .into_iter()
+        .map(|subject| NewDomain { subject, token: Token::from_random(rand::random()) })
+        .collect();
+
+    let enrolment =
+        Enrolment { site: &new.site, domains: &domains, is_pair: new.pair, token_expires_at: token_end() };
+    app.store.enrol(&enrolment).await.map_err(|error| {
+        let field = if matches!(error, StoreError::Missing { .. }) { "site" } else { "host" };
+        Refusal::of_record(error, field)
     })?;
-    let record = with_form(&app, app.store.domain_named(&subject.to_string()).await?);
+
+    let record = app.store.domain_named(&subject.to_string()).await?;
     Ok((StatusCode::CREATED, Json(sheet_view(&app, &record).await?)))
 }
 
-fn counterpart(subject: &Subject) -> Result<Subject, Problem> {
+fn counterpart(subject: &Subject) -> Result<Subject, Refusal> {
     if subject.wildcard {
         let message = "A wildcard has no pair. Take the names in one by one.";
-        return Err(Problem::field("pair", "wildcard", message));
+        return Err(Refusal::field("pair", FieldCode::Wildcard, message));
     }
-    let host = subject.host.counterpart().map_err(|e| Problem::field("pair", e.code(), e))?;
+
+    let host = subject.host.counterpart().map_err(|error| Refusal::field("pair", error.code(), error))?;
     Ok(Subject { host, wildcard: false })
 }
 
@@ -175,34 +185,39 @@ fn token_end() -> DateTime<Utc> {
     Utc::now() + Duration::days(TOKEN_DAYS)
 }
 
-pub(super) async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Problem> {
+/// The domain that a path names, for whoever may look.
+pub(super) async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Refusal> {
     caller.needs(Role::Viewer)?;
-    Ok(with_form(app, app.store.domain_named(&host_in_path(typed)?).await?))
+    Ok(app.store.domain_named(&host_in_path(typed)?).await?)
 }
 
-/// Fills in how the customer's DNS editor wants lines typed, by the name
-/// servers that the latest survey found.
-fn with_form(app: &App, mut record: DomainRecord) -> DomainRecord {
-    record.domain.form = record.survey.as_ref().and_then(|survey| looking::form(app, survey));
-    record
+/// How the customer's DNS editor wants lines typed, by the name servers that the
+/// latest survey found.
+fn form(app: &App, record: &DomainRecord) -> Option<Form> {
+    looking::form(app, record.survey.as_ref()?)
 }
 
 fn draw(app: &App, record: &DomainRecord) -> Sheet {
-    record.domain.sheet(&app.config.platform, &record.domain.zone)
+    record.domain.sheet(&app.config.platform, &record.domain.zone, form(app, record).as_ref())
 }
 
-async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Problem> {
-    let pair = paired(app, record).await?;
-    let pair = pair.map(|(is_primary, sheet, _)| PairedSheet { is_primary, sheet });
+async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Refusal> {
+    let other = paired(app, record).await?;
+    let pair = other.map(|other| PairedSheet { is_primary: other.is_primary, sheet: other.sheet });
     Ok(SheetView { sheet: draw(app, record), token_expires_at: record.domain.token_expires_at, pair })
 }
 
-/// The other domain of the pair: whether it is the primary, its sheet and its
-/// token.
-async fn paired(app: &App, record: &DomainRecord) -> Result<Option<(bool, Sheet, Token)>, Problem> {
-    let Some(pair) = &record.domain.pair else { return Ok(None) };
-    let other = with_form(app, app.store.domain_named(&pair.other).await?);
-    Ok(Some((!pair.is_primary, draw(app, &other), other.domain.token)))
+/// The other domain of a pair.
+struct Paired {
+    is_primary: bool,
+    sheet: Sheet,
+    token: Token,
+}
+
+async fn paired(app: &App, record: &DomainRecord) -> Result<Option<Paired>, Refusal> {
+    let (Some(id), Some(pair)) = (record.pair_id, &record.domain.pair) else { return Ok(None) };
+    let other = app.store.domain(id).await?;
+    Ok(Some(Paired { is_primary: !pair.is_primary, sheet: draw(app, &other), token: other.domain.token }))
 }
 
 /// An answer in which tokens are masked unless they were asked for.
@@ -211,14 +226,15 @@ pub(super) fn masked<'a, T: Serialize + DeserializeOwned>(
     tokens: impl IntoIterator<Item = &'a Token>,
     caller: &Caller,
     query: &RevealQuery,
-) -> Result<Json<T>, Problem> {
+) -> Result<Json<T>, Refusal> {
     if query.reveal {
         caller.needs(Role::Operator)?;
         return Ok(Json(value));
     }
-    let text = serde_json::to_string(&value).map_err(|e| Problem::internal(e.to_string()))?;
+
+    let text = serde_json::to_string(&value).map_err(|error| Refusal::internal(error.to_string()))?;
     let text = tokens.into_iter().fold(text, |text, token| token.mask_in(&text));
-    let value = serde_json::from_str(&text).map_err(|e| Problem::internal(e.to_string()))?;
+    let value = serde_json::from_str(&text).map_err(|error| Refusal::internal(error.to_string()))?;
     Ok(Json(value))
 }
 
@@ -231,36 +247,35 @@ pub(super) async fn domain(
     caller: Caller,
     Path(host): Path<String>,
     Params(query): Params<RevealQuery>,
-) -> Result<Json<DomainDetail>, Problem> {
+) -> Result<Json<DomainDetail>, Refusal> {
     let record = find(&app, &caller, &host).await?;
-    let findings = app.store.findings(record.id).await?;
+    let sheet = draw(&app, &record);
+    let open = app.store.findings(record.id).await?;
     let held = app.store.certificate(record.id).await?;
     let order = app.store.order_state(record.id).await?;
     let spreads = app.store.spreads(record.id).await?;
-    let sheet = draw(&app, &record);
-    let judge = |line| match &record.survey {
-        Some(survey) => verdict::judge(&sheet, line, survey),
-        None => Vec::new(),
-    };
-    let lines =
-        sheet.lines.iter().map(|line| JudgedLine { line: line.clone(), cells: judge(line) }).collect();
-    let (todo, waits) = judged(&app, &record, &sheet, &findings);
+
+    let lines: Vec<_> = sheet.lines.iter().map(|line| judged_line(&record, &sheet, line)).collect();
+    let Judged { todo, waits } = judged(&app, &record, &open);
+    let findings: Vec<_> = open.iter().map(|row| &row.finding).collect();
+    let view = DomainView::of(&record.domain.gates, &lines, &findings, &todo);
+
     let domain = record.domain;
-    let tokens = [&[domain.token.clone()][..], &domain.superseded].concat();
+    let tokens = [std::slice::from_ref(&domain.token), &domain.superseded].concat();
     let detail = DomainDetail {
         host: domain.routed(),
         shown: domain.subject().to_unicode(),
         account: record.account,
-        site: domain.site,
         default_host: record.default_host,
-        stage: record.released_at.map_or_else(|| domain.gates.stage(), |_| Stage::Released).to_string(),
+        stage: record.released_at.map_or_else(|| domain.gates.stage(), |_| Stage::Released),
+        site: domain.site,
         gates: domain.gates,
         pair: domain.pair,
-        zone: sheet.zone.clone(),
+        zone: sheet.zone,
         lines,
-        findings: findings.into_iter().map(open_finding).collect(),
+        findings: open.into_iter().map(open_finding).collect(),
         todo,
-        form: domain.form,
+        form: sheet.form,
         waits,
         spread: record.spread,
         spreads: spreads.into_iter().map(spread_point).collect(),
@@ -268,35 +283,42 @@ pub(super) async fn domain(
         enrolled_at: domain.enrolled_at,
         looked_at: record.looked_at,
         next_look: record.next_look,
-        certificate: held.map(|h| h.facts),
+        certificate: held.map(|held| held.facts),
         refusal: match order {
             OrderState::Refused { problem, .. } => Some(problem),
             _ => None,
         },
+        view,
     };
+
     masked(detail, &tokens, &caller, &query)
 }
 
-/// The customer's list and the vantages' waits, from the latest survey.
-fn judged(
-    app: &App,
-    record: &DomainRecord,
-    sheet: &Sheet,
-    findings: &[FindingRow],
-) -> (Vec<Edit>, Vec<Wait>) {
-    let Some(survey) = &record.survey else { return (Vec::new(), Vec::new()) };
-    let (evidence, config) = (Evidence::default(), &app.config);
-    let case = Case {
-        domain: &record.domain,
-        platform: &config.platform,
-        sheet,
-        survey,
-        evidence: &evidence,
-        policy: &config.policy,
-        now: Utc::now(),
+/// A line of the sheet with what each source says of it.
+fn judged_line(record: &DomainRecord, sheet: &Sheet, line: &Line) -> JudgedLine {
+    let cells = match &record.survey {
+        Some(survey) => verdict::judge(sheet, line, survey),
+        None => Vec::new(),
     };
-    let findings: Vec<_> = findings.iter().map(|row| row.finding.clone()).collect();
-    (todo::list(&case, &findings), waiting::waits(&case))
+    JudgedLine { line: line.clone(), cells, heading: line.choice.words().into() }
+}
+
+/// What is told from the latest survey, beside the lines.
+#[derive(Default)]
+struct Judged {
+    /// The customer's list.
+    todo: Vec<Edit>,
+    waits: Vec<Wait>,
+}
+
+fn judged(app: &App, record: &DomainRecord, open: &[FindingRow]) -> Judged {
+    let Some(survey) = &record.survey else { return Judged::default() };
+    let config = &app.config;
+    let evidence = Evidence { form: looking::form(app, survey), ..Evidence::default() };
+    let case = Case::new(&record.domain, &config.platform, survey, &evidence, &config.policy, Utc::now());
+
+    let findings: Vec<_> = open.iter().map(|row| row.finding.clone()).collect();
+    Judged { todo: todo::list(&case, &findings), waits: waiting::waits(&case) }
 }
 
 fn spread_point(row: SpreadRow) -> SpreadPoint {
@@ -319,18 +341,21 @@ pub(super) async fn sheet(
     Path(host): Path<String>,
     Params(query): Params<RevealQuery>,
     headers: HeaderMap,
-) -> Result<Response, Problem> {
+) -> Result<Response, Refusal> {
     let record = find(&app, &caller, &host).await?;
-    let accept = headers.get(header::ACCEPT).and_then(|v| v.to_str().ok()).unwrap_or_default();
-    let known = RENDERINGS.iter().find(|(kind, _)| accept.split([',', ';']).any(|a| a.trim() == *kind));
+    let accept = headers.get(header::ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let is_wanted = |kind: &str| accept.split([',', ';']).any(|wanted| wanted.trim() == kind);
+    let known = RENDERINGS.iter().find(|(kind, _)| is_wanted(kind));
+
     if let Some((kind, render)) = known {
         caller.needs(Role::Operator)?;
         let kind = format!("{kind}; charset=utf-8");
         let mut sheets = vec![draw(&app, &record)];
-        sheets.extend(paired(&app, &record).await?.map(|(_, sheet, _)| sheet));
+        sheets.extend(paired(&app, &record).await?.map(|other| other.sheet));
         return Ok(([(header::CONTENT_TYPE, kind)], render(&sheets)).into_response());
     }
-    let other = paired(&app, &record).await?.map(|(_, _, token)| token);
+
+    let other = paired(&app, &record).await?.map(|other| other.token);
     let tokens = other.iter().chain([&record.domain.token]);
     Ok(masked(sheet_view(&app, &record).await?, tokens, &caller, &query)?.into_response())
 }
@@ -353,7 +378,7 @@ pub(super) async fn rotate(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<Json<SheetView>, Problem> {
+) -> Result<Json<SheetView>, Refusal> {
     caller.needs(Role::Operator)?;
     let token = Token::from_random(rand::random());
     app.store.rotate_token(&host_in_path(&host)?, &token, token_end()).await?;
@@ -369,14 +394,16 @@ pub(super) async fn baseline(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<Json<BaselineView>, Problem> {
+) -> Result<Json<BaselineView>, Refusal> {
     let record = find(&app, &caller, &host).await?;
     let target = record.domain.target(&app.config.platform);
     let now = app.surveyor.baseline(&target).await;
+
     let compared = match (&record.baseline, &now) {
         (Some(then), Some(now)) => then.compare(now),
         _ => Vec::new(),
     };
+
     let zone_lines = record.baseline.as_ref().map(Baseline::zone_lines).unwrap_or_default();
     let view = BaselineView { baseline: record.baseline, compared, zone_lines };
     masked(view, [&record.domain.token], &caller, &RevealQuery::default())
@@ -390,7 +417,7 @@ pub(super) async fn survey(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<Json<SurveyView>, Problem> {
+) -> Result<Json<SurveyView>, Refusal> {
     let record = find(&app, &caller, &host).await?;
     Ok(Json(SurveyView { survey: record.survey, next_look: record.next_look }))
 }
@@ -403,7 +430,7 @@ pub(super) async fn look(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Refusal> {
     caller.needs(Role::Operator)?;
     app.store.look_now(&host_in_path(&host)?).await?;
     Ok(StatusCode::ACCEPTED)
@@ -420,6 +447,7 @@ mod tests {
             text: Some("a b&c=\u{e4}".into()),
             ..RosterQuery::default()
         };
+
         let link = next_link(&query, "w1.onswick.example", 50).expect("a link");
         assert_eq!(
             link.to_str().expect("text"),

@@ -13,15 +13,17 @@ use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::sse::{self, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use futures::Stream;
+use nomenta_api::edge::{ChangesQuery, EdgeCertificate, EdgeChange, EdgeFeed, EdgeRoute, FeedQuery};
+use nomenta_core::name::dns::DnsName;
 use nomenta_store::{EdgeRow, StoreError, TlsAnswer};
 use tokio::time::{Instant, timeout_at};
 
-use super::dto::{ChangesQuery, EdgeCertificate, EdgeChange, EdgeFeed, EdgeRoute, FeedQuery};
 use crate::App;
 use crate::access::Caller;
 use crate::look::PRIVATE_KEY;
-use crate::problem::{Params, Problem};
-use crate::role::Role;
+use crate::problem::{Params, Refusal};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
 
 const LONGEST_WAIT: u64 = 55;
 /// Changes sent at once.
@@ -36,17 +38,18 @@ pub(super) async fn feed(
     caller: Caller,
     headers: HeaderMap,
     Params(query): Params<FeedQuery>,
-) -> Result<Response, Problem> {
+) -> Result<Response, Refusal> {
     caller.needs(Role::Edge)?;
-    let known = headers.get(header::IF_NONE_MATCH).and_then(|v| v.to_str().ok()).unwrap_or_default();
+    let known = headers.get(header::IF_NONE_MATCH).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let deadline = Instant::now() + Duration::from_secs(query.wait.unwrap_or(0).min(LONGEST_WAIT));
     let mut ticks = app.hub.edge();
+
     loop {
         ticks.mark_unchanged();
         // Read first: what changes meanwhile is sent again rather than lost.
         let position = app.store.edge_position().await?;
         let etag = HeaderValue::try_from(format!("\"{position}\""));
-        let etag = etag.map_err(|e| Problem::internal(e.to_string()))?;
+        let etag = etag.map_err(|error| Refusal::internal(error.to_string()))?;
         if etag != known {
             let feed = snapshot(&app, position).await?;
             return Ok(([(header::ETAG, etag)], Json(feed)).into_response());
@@ -64,18 +67,20 @@ pub(super) async fn feed(
 async fn snapshot(app: &App, position: i64) -> Result<EdgeFeed, StoreError> {
     let rows = app.store.edge_rows(None).await?;
     let challenges = app.store.tls_answers(None).await?.into_iter().map(answering).collect();
-    let (mut routes, mut certificates) = (Vec::with_capacity(rows.len()), Vec::new());
+
+    let mut routes = Vec::with_capacity(rows.len());
+    let mut certificates = Vec::new();
     for row in rows {
         let (route, certificate) = unsealed(app, row);
         routes.push(route);
         certificates.extend(certificate);
     }
+
     Ok(EdgeFeed { position, routes, certificates, challenges })
 }
 
 fn answering(answer: TlsAnswer) -> EdgeCertificate {
-    let TlsAnswer { name: host, chain_pem, key_pem } = answer;
-    EdgeCertificate { host, chain_pem, key_pem }
+    EdgeCertificate { host: answer.name.into(), chain_pem: answer.chain_pem, key_pem: answer.key_pem }
 }
 
 /// A host's route and certificate. A key that cannot be opened costs its own
@@ -88,18 +93,24 @@ fn unsealed(app: &App, row: EdgeRow) -> (EdgeRoute, Option<EdgeCertificate>) {
             None
         }
     });
-    let certificate = row.chain_pem.zip(key);
-    let host = row.host.clone();
-    let certificate = certificate.map(|(chain_pem, key_pem)| EdgeCertificate { host, chain_pem, key_pem });
+
+    let host = DnsName::from(row.host);
+    let certificate = row.chain_pem.zip(key).map(|(chain_pem, key_pem)| EdgeCertificate {
+        host: host.clone(),
+        chain_pem,
+        key_pem,
+    });
+
     let route = EdgeRoute {
-        host: row.host,
+        host,
         site: row.site,
-        default_host: row.default_host,
+        default_host: row.default_host.into(),
         entry_path: row.entry_path,
         error_path: row.error_path,
-        redirect_to: row.redirect_to,
+        redirect_to: row.redirect_to.map(DnsName::from),
         noindex: row.is_default,
     };
+
     (route, certificate)
 }
 
@@ -114,13 +125,14 @@ pub(super) async fn changes(
     caller: Caller,
     headers: HeaderMap,
     Params(query): Params<ChangesQuery>,
-) -> Result<Sse<impl Stream<Item = Result<sse::Event, Infallible>>>, Problem> {
+) -> Result<Sse<impl Stream<Item = Result<sse::Event, Infallible>>>, Refusal> {
     caller.needs(Role::Edge)?;
-    let last_id = headers.get("last-event-id").and_then(|v| v.to_str().ok()?.parse().ok());
+    let last_id = headers.get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
     let after = match last_id.or(query.after) {
         Some(after) => after,
         None => app.store.edge_position().await?,
     };
+
     Ok(Sse::new(follow(app, after)).keep_alive(KeepAlive::default()))
 }
 
@@ -161,17 +173,24 @@ async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>
     if numbered.is_empty() {
         return Ok(Some(Vec::new()));
     }
+
     let hosts: Vec<String> = numbered.iter().map(|(_, host)| host.clone()).collect();
     let rows = app.store.edge_rows(Some(&hosts)).await?.into_iter().map(|row| (row.host.clone(), row));
     let mut rows: HashMap<_, _> = rows.collect();
-    let answers = app.store.tls_answers(Some(&hosts)).await?.into_iter().map(|a| (a.name.clone(), a));
+    let answers =
+        app.store.tls_answers(Some(&hosts)).await?.into_iter().map(|answer| (answer.name.clone(), answer));
     let mut answers: HashMap<_, _> = answers.collect();
-    let change = |(number, host): (i64, String)| {
-        let (route, certificate) = rows.remove(&host).map(|row| unsealed(app, row)).unzip();
+
+    let mut changes = Vec::with_capacity(numbered.len());
+    for (number, host) in numbered {
+        let row = rows.remove(&host).map(|row| unsealed(app, row));
+        let (route, certificate) = row.unzip();
         let challenge = answers.remove(&host).map(answering);
-        (number, EdgeChange { host, route, certificate: certificate.flatten(), challenge })
-    };
-    Ok(Some(numbered.into_iter().map(change).collect()))
+        let change = EdgeChange { host: host.into(), route, certificate: certificate.flatten(), challenge };
+        changes.push((number, change));
+    }
+
+    Ok(Some(changes))
 }
 
 /// What to answer under `/.well-known/acme-challenge/`, to a CA or to our own
@@ -183,11 +202,12 @@ pub(super) async fn challenge(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(token): Path<String>,
-) -> Result<String, Problem> {
+) -> Result<String, Refusal> {
     caller.needs(Role::Edge)?;
     let answer = match app.sealer.canary_answer(&token) {
         Some(answer) => Some(answer),
         None => app.store.challenge(&token).await?,
     };
-    answer.ok_or_else(|| Problem::not_found("No open order has this challenge."))
+
+    answer.ok_or_else(|| Refusal::not_found("No open order has this challenge."))
 }

@@ -9,63 +9,66 @@ use axum::extract::{Path, State};
 use axum::http::HeaderMap;
 use axum::response::sse::{self, KeepAlive, Sse};
 use futures::Stream;
+use nomenta_api::event::{CloudEvent, EventQuery};
 use nomenta_store::EventRow;
 
-use super::dto::{Event, EventQuery};
 use super::registry::host_in_path;
 use crate::App;
 use crate::access::Caller;
-use crate::problem::{Params, Problem};
-use crate::role::Role;
+use crate::problem::{Params, Refusal};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
 
 const BATCH: i64 = 500;
 
-fn event(app: &App, row: EventRow) -> Event {
-    Event {
+fn cloud_event(app: &App, row: EventRow) -> CloudEvent {
+    CloudEvent {
         specversion: "1.0".into(),
         id: row.id,
         source: format!("//{}/nomenta", app.config.platform.zone),
-        kind: format!("nomenta.{}", row.kind),
         subject: row.host,
         time: row.at,
         sequence: row.seq,
-        data: row.data,
+        told: row.event.told(),
+        event: row.event,
     }
 }
 
 /// What happened to a domain, oldest first, at most 500 events after `after`.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/events",
     params(("host" = String, Path, description = "The domain"), EventQuery),
-    responses((status = 200, body = [Event]), (status = 404, body = Problem)))]
+    responses((status = 200, body = [CloudEvent]), (status = 404, body = Problem)))]
 pub(super) async fn history(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(host): Path<String>,
     Params(query): Params<EventQuery>,
-) -> Result<Json<Vec<Event>>, Problem> {
+) -> Result<Json<Vec<CloudEvent>>, Refusal> {
     caller.needs(Role::Viewer)?;
     let host = host_in_path(&host)?;
     app.store.domain_named(host.as_str()).await?;
     let rows = app.store.events(Some(host.as_str()), query.after.unwrap_or(0), BATCH).await?;
-    Ok(Json(rows.into_iter().map(|row| event(&app, row)).collect()))
+
+    Ok(Json(rows.into_iter().map(|row| cloud_event(&app, row)).collect()))
 }
 
 /// Everything as it happens, as server-sent events. Starts at `after` or the
 /// `Last-Event-ID` header, else with what comes next.
 #[utoipa::path(get, path = "/api/v1/events", params(EventQuery),
-    responses((status = 200, content_type = "text/event-stream", body = Event)))]
+    responses((status = 200, content_type = "text/event-stream", body = CloudEvent)))]
 pub(super) async fn live(
     State(app): State<Arc<App>>,
     caller: Caller,
     headers: HeaderMap,
     Params(query): Params<EventQuery>,
-) -> Result<Sse<impl Stream<Item = Result<sse::Event, Infallible>>>, Problem> {
+) -> Result<Sse<impl Stream<Item = Result<sse::Event, Infallible>>>, Refusal> {
     caller.needs(Role::Viewer)?;
-    let last_id = headers.get("last-event-id").and_then(|v| v.to_str().ok()?.parse().ok());
+    let last_id = headers.get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
     let after = match last_id.or(query.after) {
         Some(after) => after,
         None => app.store.last_event().await?,
     };
+
     Ok(Sse::new(follow(app, after)).keep_alive(KeepAlive::default()))
 }
 
@@ -79,7 +82,7 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
             let idle = rows.is_empty();
             for row in rows {
                 after = row.seq;
-                let made = sse::Event::default().id(row.seq.to_string()).json_data(event(&app, row));
+                let made = sse::Event::default().id(row.seq.to_string()).json_data(cloud_event(&app, row));
                 yield Ok(made.unwrap_or_default());
             }
             if idle {

@@ -2,7 +2,6 @@
 
 mod certificates;
 mod domains;
-pub mod dto;
 mod edge;
 mod events;
 mod operations;
@@ -50,6 +49,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
     let large = OpenApiRouter::new()
         .routes(routes!(rehearsals::rehearse))
         .layer(DefaultBodyLimit::max(rehearsals::MOST_ZONE));
+
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(large)
         .routes(routes!(registry::accounts, registry::add_account))
@@ -93,6 +93,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     let header = |name: HeaderName, value| {
         SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value))
     };
+
     api.route("/api/v1/openapi.json", get(move || async { axum::Json(document) }))
         .route("/healthz", get(operations::healthz))
         .route("/readyz", get(operations::readyz))

@@ -4,27 +4,27 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
+use nomenta_api::domain::CatalogueEntry;
 use nomenta_core::judge::findings::CATALOGUE;
 use nomenta_core::judge::gate::Stage;
 
-use super::dto::CatalogueEntry;
 use crate::App;
 use crate::access::Caller;
-use crate::problem::Problem;
-use crate::role::Role;
+use crate::problem::Refusal;
+use nomenta_api::role::Role;
 
 /// Every finding there can be.
 #[utoipa::path(get, path = "/api/v1/findings", responses((status = 200, body = [CatalogueEntry])))]
-pub(super) async fn catalogue(caller: Caller) -> Result<Json<Vec<CatalogueEntry>>, Problem> {
+pub(super) async fn catalogue(caller: Caller) -> Result<Json<Vec<CatalogueEntry>>, Refusal> {
     caller.needs(Role::Viewer)?;
-    let entries = CATALOGUE.iter();
-    let line = |e: &&nomenta_core::judge::finding::Entry| CatalogueEntry {
-        code: e.code,
-        severity: e.severity,
-        gate: e.gate,
-        about: e.about,
-    };
-    Ok(Json(entries.map(line).collect()))
+    let entries = CATALOGUE.iter().map(|entry| CatalogueEntry {
+        code: entry.code,
+        severity: entry.severity,
+        gate: entry.gate,
+        about: entry.about,
+    });
+
+    Ok(Json(entries.collect()))
 }
 
 /// The process runs.
@@ -33,17 +33,18 @@ pub(super) async fn healthz() -> &'static str {
 }
 
 /// The process can do its work.
-pub(super) async fn readyz(State(app): State<Arc<App>>) -> Result<&'static str, Problem> {
-    app.store.ping().await.map_err(|e| Problem::unavailable(e.to_string()))?;
+pub(super) async fn readyz(State(app): State<Arc<App>>) -> Result<&'static str, Refusal> {
+    app.store.ping().await.map_err(|error| Refusal::unavailable(error.to_string()))?;
     Ok("ready\n")
 }
 
 /// Prometheus text format.
-pub(super) async fn metrics(State(app): State<Arc<App>>) -> Result<String, Problem> {
+pub(super) async fn metrics(State(app): State<Arc<App>>) -> Result<String, Refusal> {
     let counts = app.store.stage_counts().await?;
-    for stage in Stage::ALL.map(|stage| stage.to_string()) {
+    for stage in Stage::ALL {
         let count = counts.iter().find(|(known, _)| *known == stage).map_or(0, |(_, count)| *count);
-        metrics::gauge!("nomenta_domains", "stage" => stage).set(count as f64);
+        metrics::gauge!("nomenta_domains", "stage" => stage.as_str()).set(count as f64);
     }
+
     Ok(app.metrics.render())
 }

@@ -6,40 +6,47 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
+use nomenta_api::problem::FieldCode;
+use nomenta_api::registry::{
+    AccessKey, Account, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, Targets,
+};
+use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::hostname::Hostname;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::StoreError;
 use uuid::Uuid;
 
-use super::dto::{AccessKey, Account, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, Targets};
 use crate::App;
 use crate::access::{self, Caller};
-use crate::problem::{Body, Problem};
-use crate::role::Role;
+use crate::problem::{Body, Refusal};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
 
 type Created<T> = (StatusCode, Json<T>);
 
 /// Short names end up in host names, so they follow the same rule.
-fn short_name(field: &str, name: &str) -> Result<String, Problem> {
+fn short_name(field: &str, name: &str) -> Result<String, Refusal> {
     let name = name.trim().to_ascii_lowercase();
-    let fits = |c: char| c.is_ascii_alphanumeric() || c == '-';
+    let fits = |letter: char| letter.is_ascii_alphanumeric() || letter == '-';
     let sound = !name.is_empty() && name.len() <= 63 && name.chars().all(fits);
+
     if sound && !name.starts_with('-') && !name.ends_with('-') {
         return Ok(name);
     }
+
     let message = "Use 1 to 63 letters, digits and hyphens, with no hyphen at either end.";
-    Err(Problem::field(field, "short-name", message))
+    Err(Refusal::field(field, FieldCode::ShortName, message))
 }
 
 /// Says at which field a record is missing or taken.
-fn at_field(error: StoreError) -> Problem {
+fn at_field(error: StoreError) -> Refusal {
     let field = match &error {
         StoreError::Missing { what: "account", .. } => "account",
         StoreError::Missing { what: "ingress", .. } => "ingress",
         _ => "name",
     };
-    Problem::from(error).at(field)
+    Refusal::of_record(error, field)
 }
 
 /// All accounts by name.
@@ -47,16 +54,16 @@ fn at_field(error: StoreError) -> Problem {
 pub(super) async fn accounts(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<Account>>, Problem> {
+) -> Result<Json<Vec<Account>>, Refusal> {
     caller.needs(Role::Viewer)?;
-    let rows = app.store.accounts().await?.into_iter();
-    let account = |r: nomenta_store::AccountRow| Account {
-        name: r.name,
-        title: r.title,
-        created_at: r.created_at,
-        domains: r.domains,
-    };
-    Ok(Json(rows.map(account).collect()))
+    let accounts = app.store.accounts().await?.into_iter().map(|row| Account {
+        name: row.name,
+        title: row.title,
+        created_at: row.created_at,
+        domains: row.domains,
+    });
+
+    Ok(Json(accounts.collect()))
 }
 
 /// Adds an account.
@@ -66,29 +73,30 @@ pub(super) async fn add_account(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewAccount>,
-) -> Result<Created<NewAccount>, Problem> {
+) -> Result<Created<NewAccount>, Refusal> {
     caller.needs(Role::Admin)?;
     let name = short_name("name", &new.name)?;
-    let title = new.title.filter(|t| !t.trim().is_empty()).unwrap_or_else(|| name.clone());
+    let title = new.title.filter(|title| !title.trim().is_empty()).unwrap_or_else(|| name.clone());
     app.store.add_account(&name, &title).await.map_err(at_field)?;
+
     Ok((StatusCode::CREATED, Json(NewAccount { name, title: Some(title) })))
 }
 
 /// All sites by name.
 #[utoipa::path(get, path = "/api/v1/sites", responses((status = 200, body = [Site])))]
-pub(super) async fn sites(State(app): State<Arc<App>>, caller: Caller) -> Result<Json<Vec<Site>>, Problem> {
+pub(super) async fn sites(State(app): State<Arc<App>>, caller: Caller) -> Result<Json<Vec<Site>>, Refusal> {
     caller.needs(Role::Viewer)?;
-    let rows = app.store.sites().await?.into_iter();
-    let site = |r: nomenta_store::SiteRow| Site {
-        name: r.name,
-        account: r.account,
-        ingress: r.ingress,
-        default_host: r.default_host,
-        entry_path: r.entry_path,
-        error_path: r.error_path,
-        created_at: r.created_at,
-    };
-    Ok(Json(rows.map(site).collect()))
+    let sites = app.store.sites().await?.into_iter().map(|row| Site {
+        name: row.name,
+        account: row.account,
+        ingress: row.ingress,
+        default_host: row.default_host.into(),
+        entry_path: row.entry_path,
+        error_path: row.error_path,
+        created_at: row.created_at,
+    });
+
+    Ok(Json(sites.collect()))
 }
 
 /// Adds a site to an account.
@@ -98,32 +106,32 @@ pub(super) async fn add_site(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewSite>,
-) -> Result<Created<NewSite>, Problem> {
+) -> Result<Created<NewSite>, Refusal> {
     caller.needs(Role::Admin)?;
     let name = short_name("name", &new.name)?;
     let default_host = app.config.platform.default_host(&name);
-    let (entry_path, error_path) =
-        (path("entry_path", &new.entry_path)?, path("error_path", &new.error_path)?);
+
     let site = nomenta_store::NewSite {
         account: &new.account,
         name: &name,
         ingress: &new.ingress,
         default_host: &default_host,
-        entry_path,
-        error_path,
+        entry_path: path("entry_path", &new.entry_path)?,
+        error_path: path("error_path", &new.error_path)?,
     };
+
     app.store.add_site(&site).await.map_err(at_field)?;
     Ok((StatusCode::CREATED, Json(NewSite { name, ..new })))
 }
 
 /// A path on the site, as it stands in a web address.
-fn path<'a>(field: &str, typed: &'a str) -> Result<&'a str, Problem> {
-    let sound = typed.starts_with('/') && typed.bytes().all(|b| b.is_ascii_graphic() && b != b'#');
+fn path<'a>(field: &str, typed: &'a str) -> Result<&'a str, Refusal> {
+    let sound = typed.starts_with('/') && typed.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'#');
     match sound {
         true => Ok(typed),
         false => {
             let message = format!("{typed} is not a path on the site. Begin with a slash, as in /timetable.");
-            Err(Problem::field(field, "path", message))
+            Err(Refusal::field(field, FieldCode::Path, message))
         }
     }
 }
@@ -133,7 +141,7 @@ fn path<'a>(field: &str, typed: &'a str) -> Result<&'a str, Problem> {
 pub(super) async fn ingresses(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<Ingress>>, Problem> {
+) -> Result<Json<Vec<Ingress>>, Refusal> {
     caller.needs(Role::Viewer)?;
     Ok(Json(app.store.ingresses().await?))
 }
@@ -145,7 +153,7 @@ pub(super) async fn add_ingress(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewIngress>,
-) -> Result<Created<Ingress>, Problem> {
+) -> Result<Created<Ingress>, Refusal> {
     caller.needs(Role::Admin)?;
     let ingress = read_targets(short_name("name", &new.name)?, &new.targets)?;
     Ok((StatusCode::CREATED, Json(app.store.put_ingress(&ingress, false).await.map_err(at_field)?)))
@@ -160,40 +168,46 @@ pub(super) async fn revise_ingress(
     caller: Caller,
     Path(name): Path<String>,
     Body(targets): Body<Targets>,
-) -> Result<Json<Ingress>, Problem> {
+) -> Result<Json<Ingress>, Refusal> {
     caller.needs(Role::Admin)?;
     Ok(Json(app.store.put_ingress(&read_targets(name, &targets)?, true).await?))
 }
 
-fn read_targets(name: String, targets: &Targets) -> Result<Ingress, Problem> {
+fn read_targets(name: String, targets: &Targets) -> Result<Ingress, Refusal> {
     if targets.ipv4.is_empty() {
-        return Err(Problem::field("ipv4", "empty", "Give at least one IPv4 address, for apex domains."));
+        return Err(Refusal::field(
+            "ipv4",
+            FieldCode::Empty,
+            "Give at least one IPv4 address, for apex domains.",
+        ));
     }
+
     let canonical = CanonicalHost::parse(&targets.canonical)
-        .map_err(|e| Problem::field("canonical", "canonical-host", e))?;
+        .map_err(|error| Refusal::field("canonical", FieldCode::CanonicalHost, error))?;
     let ipv4 = read_addresses("ipv4", "an IPv4", &targets.ipv4)?;
     let ipv6 = read_addresses("ipv6", "an IPv6", &targets.ipv6)?;
     let name_servers =
         targets.name_servers.iter().map(|typed| read_server(typed)).collect::<Result<_, _>>()?;
     let subdomain_addresses = targets.subdomain_addresses;
+
     Ok(Ingress { name, revision: 0, ipv4, ipv6, canonical, name_servers, subdomain_addresses })
 }
 
-fn read_server(typed: &str) -> Result<String, Problem> {
-    let host = Hostname::parse(typed).map_err(|e| Problem::field("name_servers", e.code(), e))?;
-    Ok(host.to_string())
+fn read_server(typed: &str) -> Result<DnsName, Refusal> {
+    let host = Hostname::parse(typed).map_err(|error| Refusal::field("name_servers", error.code(), error))?;
+    Ok(DnsName::from(&host))
 }
 
 fn read_addresses<A: FromStr, C: FromIterator<A>>(
     field: &str,
     kind: &str,
     typed: &[String],
-) -> Result<C, Problem> {
+) -> Result<C, Refusal> {
     typed
         .iter()
         .map(|text| {
             let message = format!("{text} is not {kind} address.");
-            text.trim().parse().map_err(|_| Problem::field(field, "address", message))
+            text.trim().parse().map_err(|_| Refusal::field(field, FieldCode::Address, message))
         })
         .collect()
 }
@@ -203,19 +217,19 @@ fn read_addresses<A: FromStr, C: FromIterator<A>>(
 pub(super) async fn keys(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<AccessKey>>, Problem> {
+) -> Result<Json<Vec<AccessKey>>, Refusal> {
     caller.needs(Role::Admin)?;
-    let rows = app.store.keys().await?.into_iter();
-    let key = |r: nomenta_store::KeyRow| AccessKey {
-        id: r.id,
-        name: r.name,
-        role: r.role,
-        hint: r.hint,
-        created_at: r.created_at,
-        used_at: r.used_at,
-        revoked_at: r.revoked_at,
-    };
-    Ok(Json(rows.map(key).collect()))
+    let keys = app.store.keys().await?.into_iter().map(|row| AccessKey {
+        id: row.id,
+        name: row.name,
+        role: row.role,
+        hint: row.hint,
+        created_at: row.created_at,
+        used_at: row.used_at,
+        revoked_at: row.revoked_at,
+    });
+
+    Ok(Json(keys.collect()))
 }
 
 /// Makes a key; its secret is shown this once.
@@ -225,16 +239,16 @@ pub(super) async fn add_key(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewKey>,
-) -> Result<Created<MadeKey>, Problem> {
+) -> Result<Created<MadeKey>, Refusal> {
     caller.needs(Role::Admin)?;
     let name = new.name.trim();
     if name.is_empty() {
-        return Err(Problem::field("name", "empty", "Say what the key is for."));
+        return Err(Refusal::field("name", FieldCode::Empty, "Say what the key is for."));
     }
+
     let bits: [u8; 20] = rand::random();
     let secret = format!("nmt_{}", data_encoding::BASE32_NOPAD.encode(&bits).to_ascii_lowercase());
-    let (hash, hint) = (access::hash(&secret), access::hint(&secret));
-    let id = app.store.add_key(name, new.role.as_str(), &hash, &hint).await?;
+    let id = app.store.add_key(name, new.role, &access::hash(&secret), &access::hint(&secret)).await?;
     Ok((StatusCode::CREATED, Json(MadeKey { id, secret })))
 }
 
@@ -245,14 +259,14 @@ pub(super) async fn revoke_key(
     State(app): State<Arc<App>>,
     caller: Caller,
     Path(id): Path<Uuid>,
-) -> Result<StatusCode, Problem> {
+) -> Result<StatusCode, Refusal> {
     caller.needs(Role::Admin)?;
     app.store.revoke_key(id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Reads the host in a path, as forgiving as the form.
-pub(super) fn host_in_path(typed: &str) -> Result<String, Problem> {
-    let subject = Subject::parse(typed).map_err(|e| Problem::field("host", e.code(), e))?;
+pub(super) fn host_in_path(typed: &str) -> Result<String, Refusal> {
+    let subject = Subject::parse(typed).map_err(|error| Refusal::field("host", error.code(), error))?;
     Ok(subject.to_string())
 }

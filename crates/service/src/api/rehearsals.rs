@@ -5,13 +5,15 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::{Path, State};
 use chrono::Utc;
+use nomenta_api::domain::RevealQuery;
+use nomenta_api::problem::FieldCode;
 use nomenta_core::rehearsal::{self, Rehearsal, RehearsalError};
 
 use super::domains::{find, masked};
-use super::dto::RevealQuery;
 use crate::App;
 use crate::access::Caller;
-use crate::problem::{Params, Problem};
+use crate::problem::{Params, Refusal};
+use nomenta_api::problem::Problem;
 
 /// Largest zone file taken, in octets.
 pub(super) const MOST_ZONE: usize = 32 << 20;
@@ -29,7 +31,7 @@ pub(super) async fn rehearse(
     Path(host): Path<String>,
     Params(query): Params<RevealQuery>,
     zone: String,
-) -> Result<Json<Rehearsal>, Problem> {
+) -> Result<Json<Rehearsal>, Refusal> {
     let domain = find(&app, &caller, &host).await?.domain;
     let token = domain.token.clone();
     // A large file takes a while, in which others are to be served.
@@ -37,17 +39,19 @@ pub(super) async fn rehearse(
         let config = &app.config;
         rehearsal::rehearse(&domain, &config.platform, &config.policy, &zone, Utc::now())
     });
-    let judged = judged.await.map_err(|e| Problem::internal(e.to_string()))?;
+
+    let judged = judged.await.map_err(|error| Refusal::internal(error.to_string()))?;
     masked(judged.map_err(refused)?, [&token], &caller, &query)
 }
 
-fn refused(error: RehearsalError) -> Problem {
+fn refused(error: RehearsalError) -> Refusal {
     let code = match &error {
-        RehearsalError::Unreadable(_) => "zone-file",
-        RehearsalError::OtherZone { .. } => "other-zone",
-        RehearsalError::Empty => "empty",
+        RehearsalError::Unreadable(_) => FieldCode::ZoneFile,
+        RehearsalError::OtherZone { .. } => FieldCode::OtherZone,
+        RehearsalError::Empty => FieldCode::Empty,
     };
-    let problem = Problem::field("zone", code, &error);
+
+    let problem = Refusal::field("zone", code, &error);
     match error {
         RehearsalError::Unreadable(at) => problem.on_line(at.line),
         _ => problem,

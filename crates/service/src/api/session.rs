@@ -7,19 +7,21 @@ use axum::extract::State;
 use axum::http::{StatusCode, header};
 use axum::response::AppendHeaders;
 use chrono::Utc;
+use nomenta_api::problem::FieldCode;
+use nomenta_api::registry::{SignIn, Who};
 
-use super::dto::{SignIn, Who};
 use crate::App;
 use crate::access::{self, COOKIE_NAME, Caller};
-use crate::problem::{Body, Problem};
-use crate::role::Role;
+use crate::problem::{Body, Refusal};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
 
 type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
 
 /// Who is calling.
 #[utoipa::path(get, path = "/api/v1/session", responses((status = 200, body = Who), (status = 401, body = Problem)))]
 pub(super) async fn who(caller: Caller) -> Json<Who> {
-    Json(Who { name: caller.key.name, role: caller.role })
+    Json(Who { name: caller.key.name, role: caller.key.role })
 }
 
 /// Exchanges a key for the console's cookie.
@@ -28,20 +30,22 @@ pub(super) async fn who(caller: Caller) -> Json<Who> {
 pub(super) async fn sign_in(
     State(app): State<Arc<App>>,
     Body(typed): Body<SignIn>,
-) -> Result<WithCookie<Json<Who>>, Problem> {
-    let refused = |code, message| Problem::field("key", code, message);
+) -> Result<WithCookie<Json<Who>>, Refusal> {
+    let refused = |code, message| Refusal::field("key", code, message);
     let key = app.store.key_by_hash(&access::hash(typed.key.trim())).await?;
-    let key =
-        key.ok_or_else(|| refused("unknown-key", "This key is unknown or revoked. Ask an admin for one."))?;
-    let role: Role = key.role.parse().map_err(|e: String| Problem::field("key", "role", e))?;
-    if role == Role::Edge {
+    let key = key.ok_or_else(|| {
+        refused(FieldCode::UnknownKey, "This key is unknown or revoked. Ask an admin for one.")
+    })?;
+
+    if key.role == Role::Edge {
         return Err(refused(
-            "edge-key",
+            FieldCode::EdgeKey,
             "This key is for edge servers. Sign in with a viewer, operator or admin key.",
         ));
     }
+
     let session = access::new_session(&app, key.id, Utc::now());
-    Ok((cookie(&session, ""), Json(Who { name: key.name, role })))
+    Ok((cookie(&session, ""), Json(Who { name: key.name, role: key.role })))
 }
 
 /// Ends the console's session.
