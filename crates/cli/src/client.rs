@@ -3,11 +3,11 @@
 use anyhow::{Context, bail};
 use eventsource_stream::Eventsource;
 use futures::{Stream, StreamExt};
-use nomenta_service::dto::Event;
+use nomenta_api::event::CloudEvent;
+use nomenta_api::problem::Problem;
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
-use serde_json::Value;
 
 /// The client of the API.
 pub(crate) struct Client {
@@ -36,10 +36,9 @@ impl Client {
             return Ok(response);
         }
         let status = response.status();
-        let problem: Value = response.json().await.unwrap_or_default();
-        match problem["detail"].as_str() {
-            Some(detail) => bail!("{detail}"),
-            None => bail!("The service answered with status {status}."),
+        match response.json::<Problem>().await {
+            Ok(problem) => bail!("{}", problem.detail),
+            Err(_) => bail!("The service answered with status {status}."),
         }
     }
 
@@ -73,7 +72,7 @@ impl Client {
         let mut all = Vec::new();
         loop {
             let response = self.send(request).await?;
-            let link = response.headers().get("link").and_then(|v| v.to_str().ok());
+            let link = response.headers().get("link").and_then(|value| value.to_str().ok());
             let next = link.and_then(|link| link.strip_prefix("</api/v1/")?.strip_suffix(">; rel=\"next\""));
             let next = next.map(str::to_owned);
             let page: Vec<T> =
@@ -109,7 +108,7 @@ impl Client {
     }
 
     /// Events as they happen, from now on.
-    pub async fn events(&self) -> anyhow::Result<impl Stream<Item = anyhow::Result<Event>> + Unpin> {
+    pub async fn events(&self) -> anyhow::Result<impl Stream<Item = anyhow::Result<CloudEvent>> + Unpin> {
         let response = self.send(self.request(Method::GET, "events")).await?;
         let stream = response.bytes_stream().eventsource();
         Ok(stream.map(|event| Ok(serde_json::from_str(&event?.data)?)).boxed())

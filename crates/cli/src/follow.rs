@@ -4,14 +4,15 @@ use std::time::Duration;
 
 use anyhow::bail;
 use futures::StreamExt;
+use nomenta_api::domain::DomainDetail;
+use nomenta_api::event::CloudEvent;
 use nomenta_core::judge::gate::Stage;
-use nomenta_service::dto::{DomainDetail, Event};
 use tokio::time::timeout;
 
 use crate::Done;
 use crate::args::Waiting;
 use crate::client::Client;
-use crate::render;
+use crate::render::{event_line, explain};
 
 /// Waits as told; done at once if nothing is to be waited for. Progress goes
 /// to standard error, so that standard output stays clean.
@@ -22,8 +23,8 @@ pub(crate) async fn wait(client: &Client, host: &str, waiting: &Waiting) -> anyh
         Err(_) => {
             let detail: DomainDetail = client.get(&format!("domains/{host}")).await?;
             eprintln!("Not yet {stage} after {} s; {} is at {}.", waiting.within, detail.shown, detail.stage);
-            for line in render::reasons(&detail) {
-                eprintln!("{line}");
+            if let Some(hindrance) = explain::hindrance(&detail) {
+                eprintln!("{hindrance}");
             }
             Ok(Done::NotYet)
         }
@@ -35,24 +36,24 @@ async fn follow(client: &Client, host: &str, wanted: Stage) -> anyhow::Result<()
     let mut events = client.events().await?;
     let detail: DomainDetail = client.get(&format!("domains/{host}")).await?;
     let host = detail.host.clone();
-    eprintln!("{}", render::gates(&detail));
-    let mut stage: Stage = detail.stage.parse().map_err(anyhow::Error::msg)?;
+    eprintln!("{}", explain::gates(&detail));
+    let mut stage = detail.stage;
     let mut told = None;
     while !arrived(stage, wanted) {
         let Some(event) = events.next().await else { bail!("The service ended the connection. Try again.") };
         let event = event?;
-        if event.subject.as_deref() != Some(&host) {
+        if event.subject.as_deref() != Some(host.as_str()) {
             continue;
         }
-        eprintln!("{}", render::event(&event));
+        eprintln!("{}", event_line(&event));
         told = Some(event.sequence);
         let detail: DomainDetail = client.get(&format!("domains/{host}")).await?;
-        stage = detail.stage.parse().map_err(anyhow::Error::msg)?;
+        stage = detail.stage;
     }
     // What was committed along with the last event is part of the story.
     if let Some(told) = told {
-        let rest: Vec<Event> = client.get(&format!("domains/{host}/events?after={told}")).await?;
-        rest.iter().for_each(|event| eprintln!("{}", render::event(event)));
+        let rest: Vec<CloudEvent> = client.get(&format!("domains/{host}/events?after={told}")).await?;
+        rest.iter().for_each(|event| eprintln!("{}", event_line(event)));
     }
     Ok(())
 }

@@ -1,4 +1,4 @@
-//! The `nomenta` command: the service, the demo, and the client of the API.
+//! The `nomenta` command: the service, and the client of the API.
 
 mod args;
 mod client;
@@ -57,7 +57,6 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
     let client = Client::new(url, key)?;
     match verb {
         Verb::Serve(options) => commands::serve::run(*options).await,
-        Verb::Demo(options) => commands::demo::run(&client, options).await,
         Verb::Openapi => commands::serve::openapi(),
         Verb::Findings => commands::findings::run(shape),
         Verb::Account(verb) => commands::registry::account(&client, shape, verb).await,
@@ -65,11 +64,11 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Ingress(verb) => commands::registry::ingress(&client, shape, verb).await,
         Verb::Key(verb) => commands::registry::key(&client, shape, verb).await,
         Verb::Enrol(options) => commands::domain::enrol(&client, shape, options).await,
-        Verb::Sheet(options) => commands::domain::sheet(&client, shape, options).await,
+        Verb::Sheet(options) => commands::domain::show_sheet(&client, shape, options).await,
         Verb::Baseline { host } => commands::domain::baseline(&client, shape, &host).await,
         Verb::Rehearse(options) => commands::rehearse::run(&client, shape, options).await,
         Verb::Survey(options) => commands::domain::survey(&client, shape, options).await,
-        Verb::Explain { host } => commands::domain::explain(&client, shape, &host).await,
+        Verb::Explain { host } => commands::domain::tell(&client, shape, &host).await,
         Verb::Roster(options) => commands::domain::roster(&client, shape, options).await,
         Verb::Certificate(verb) => commands::certificate::run(&client, shape, verb).await,
         Verb::Release { host } => commands::certificate::release(&client, shape, &host).await,

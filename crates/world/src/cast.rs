@@ -135,11 +135,16 @@ mod tests {
 
     #[test]
     fn every_mistake_is_on_stage_and_every_site_has_an_owner() {
-        for (word, mistake) in Mistake::ALL {
-            assert!(PARTS.iter().any(|p| p.act == Act::Wrong(mistake)), "{word} is missing");
+        for mistake in Mistake::ALL {
+            let is_on_stage = PARTS.iter().any(|part| part.act == Act::Wrong(*mistake));
+            assert!(is_on_stage, "{mistake} is missing");
         }
         for part in &PARTS {
-            assert!(ACCOUNTS.iter().any(|a| a.sites.contains(&part.site)), "{} has no account", part.site);
+            assert!(
+                ACCOUNTS.iter().any(|account| account.sites.contains(&part.site)),
+                "{} has no account",
+                part.site
+            );
         }
     }
 }

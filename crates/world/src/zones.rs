@@ -11,7 +11,7 @@ use hickory_proto::rr::rdata::svcb::{IpHint, SVCB, SvcParamKey, SvcParamValue};
 use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, MX, NS, NULL, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
 use hickory_proto::serialize::binary::BinEncodable;
-use nomenta_core::name::dns;
+use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::reading::record::RecordData;
 use tokio::net::UdpSocket;
 use tokio::sync::Mutex;
@@ -72,6 +72,11 @@ pub struct Zones {
     layout: Layout,
     /// Knot has one configuration transaction at a time.
     transaction: Arc<Mutex<()>>,
+}
+
+/// A server of a zone, to be added.
+fn name_server(zone: &str, server: &str) -> Change {
+    Change::Add { owner: zone.to_owned(), ttl: TTL, data: RecordData::Ns(server.into()) }
 }
 
 impl Zones {
@@ -152,19 +157,17 @@ impl Zones {
     /// # Errors
     /// If Knot refuses.
     pub async fn serve_at(&self, zone: &str, servers: &[(String, Ipv4Addr)]) -> anyhow::Result<()> {
-        let ns = |name: &str| RecordData::Ns(name.to_owned());
-        let add =
-            |(name, _): &(String, Ipv4Addr)| Change::Add { owner: zone.into(), ttl: TTL, data: ns(name) };
         // The last one cannot be deleted (RFC 2136, section 3.4.2.4), so new
         // ones come first.
-        self.update(zone, &servers.iter().map(add).collect::<Vec<_>>()).await?;
-        let wanted = |name: &String| servers.iter().any(|(n, _)| n == name);
-        let known = OPERATORS.iter().flat_map(|o| self::servers(*o)).map(|(name, _)| name);
+        let added: Vec<_> = servers.iter().map(|(name, _)| name_server(zone, name)).collect();
+        self.update(zone, &added).await?;
+
+        let known = OPERATORS.iter().flat_map(|operator| self::servers(*operator)).map(|(name, _)| name);
         let odd = odd::MANNERS.iter().map(|(label, ..)| format!("{label}.{SLACKWATER}"));
         let gone: Vec<_> = known
             .chain(odd)
-            .filter(|name| !wanted(name))
-            .map(|name| Change::Remove { owner: zone.into(), data: ns(&name) })
+            .filter(|name| !servers.iter().any(|(wanted, _)| wanted == name))
+            .map(|name| Change::Remove { owner: zone.into(), data: RecordData::Ns(name.into()) })
             .collect();
         self.update(zone, &gone).await?;
         self.delegate(zone, servers).await
@@ -177,12 +180,8 @@ impl Zones {
     /// If Knot refuses.
     pub async fn cut(&self, name: &str, zone: &str) -> anyhow::Result<()> {
         let other = if Operator::of(zone) == HARROW { TIDEWELL } else { HARROW };
-        let add = |(server, _): (String, Ipv4Addr)| Change::Add {
-            owner: name.into(),
-            ttl: TTL,
-            data: RecordData::Ns(server),
-        };
-        self.update(zone, &servers(other).into_iter().map(add).collect::<Vec<_>>()).await?;
+        let added: Vec<_> = servers(other).iter().map(|(server, _)| name_server(name, server)).collect();
+        self.update(zone, &added).await?;
         let text = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\n", other.zone);
         self.make(name, &text, None).await.map(drop)
     }
@@ -229,19 +228,18 @@ impl Zones {
         let parent = dns::parent(zone);
         let mut changes = vec![Change::Clear { owner: zone.into() }];
         for (name, ip) in servers {
-            let data = RecordData::Ns(name.clone());
-            changes.push(Change::Add { owner: zone.into(), ttl: TTL, data });
+            changes.push(name_server(zone, name));
             if dns::is_within(name, parent) {
                 changes.push(Change::Add { owner: name.clone(), ttl: TTL, data: RecordData::A(*ip) });
             }
         }
         self.update(parent, &changes).await?;
         let registry = SocketAddr::from((REGISTRY, self.layout.dns_port()));
-        let wanted: BTreeSet<_> = servers.iter().map(|(name, _)| name.clone()).collect();
+        let wanted: BTreeSet<_> = servers.iter().map(|(name, _)| DnsName::from(name.as_str())).collect();
         wait_for(&format!("the registry delegating {zone}"), Duration::from_secs(20), || async {
             let Ok(reply) = ask(registry, zone, RecordType::NS).await else { return false };
-            let ns = reply.name_servers().iter().filter_map(|r| r.data().as_ns());
-            ns.map(|n| dns::normal(&n.0.to_ascii())).collect::<BTreeSet<_>>() == wanted
+            let ns = reply.name_servers().iter().filter_map(|record| record.data().as_ns());
+            ns.map(|server| DnsName::from(server.0.to_ascii())).collect::<BTreeSet<_>>() == wanted
         })
         .await
     }

@@ -6,13 +6,13 @@ use std::time::Duration;
 
 use anyhow::Context;
 use chrono::{DateTime, Utc};
-use nomenta_core::judge::certificate::{Held, Origin};
-use nomenta_core::judge::evidence::Probe;
-use nomenta_core::judge::preflight::{Check, CheckState};
-use nomenta_service::dto::{
+use nomenta_api::certificate::{
     BroughtCertificate, CertificateDay, CertificateView, FleetCertificate, IssuerAccount, NewRevocation,
     OrderView, Revoked,
 };
+use nomenta_core::judge::certificate::{Held, Origin};
+use nomenta_core::judge::evidence::Probe;
+use nomenta_core::judge::preflight::{Check, CheckState};
 use reqwest::Method;
 use serde_json::json;
 use tokio::time::{Instant, sleep};
@@ -21,7 +21,7 @@ use super::domain::path;
 use crate::Done;
 use crate::args::{CertificateVerb, Shape};
 use crate::client::Client;
-use crate::render::{exact, listing, said, shown, span, word_of, wrapped};
+use crate::render::{exact, hanging, listing, said, shown, span, wrapped};
 
 /// Certificates asked for at once.
 const PAGE: u32 = 500;
@@ -205,7 +205,8 @@ fn print_view(view: &CertificateView) {
 }
 
 fn print_held(host: &str, held: &Held) {
-    let (facts, now) = (&held.facts, Utc::now());
+    let facts = &held.facts;
+    let now = Utc::now();
     println!("The certificate of {host}\n");
     println!("  names     {}", facts.names.join(", "));
     println!("  issuer    {}", facts.issuer);
@@ -260,8 +261,8 @@ fn print_checks(checks: &[Check]) {
             CheckState::Failed => "✕",
             CheckState::Waiting => "○",
         };
-        let head = format!("{mark} {:<12}{:<9}", check.name, word_of(&check.state));
-        println!("{}", crate::render::hanging(&head, &check.said));
+        let head = format!("{mark} {:<12}{:<9}", check.name.to_string(), check.state.to_string());
+        println!("{}", hanging(&head, &check.said));
     }
     println!("\nNothing was ordered.");
 }

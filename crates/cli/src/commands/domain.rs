@@ -2,9 +2,11 @@
 
 use std::time::Duration;
 
-use nomenta_service::dto::{
-    BaselineView, DomainDetail, Event, NewDomain, RosterLine, RosterQuery, SheetView, SurveyView,
+use nomenta_api::domain::{
+    BaselineView, DomainDetail, NewDomain, RosterLine, RosterQuery, SheetView, SurveyView,
 };
+use nomenta_api::event::CloudEvent;
+use nomenta_core::name::subject::Subject;
 use reqwest::Method;
 use serde_json::{Value, json};
 use tokio::time::{Instant, sleep};
@@ -13,19 +15,19 @@ use crate::Done;
 use crate::args::{EnrolOptions, RosterOptions, Shape, SheetOptions, SurveyOptions};
 use crate::client::Client;
 use crate::follow;
-use crate::render::{self, listing, shown};
+use crate::render::{event_line, explain, listing, sheet, shown};
 
 /// Lines asked for at once.
 const PAGE: i64 = 500;
 
 pub(crate) async fn enrol(client: &Client, shape: Shape, options: EnrolOptions) -> anyhow::Result<Done> {
-    let EnrolOptions { host, site, pair, waiting } = options;
-    let view: SheetView = client.post("domains", &NewDomain { host, site, pair }).await?;
-    shown(shape, &view, || render::sheet(&view))?;
-    follow::wait(client, &view.sheet.routed, &waiting).await
+    let new = NewDomain { host: options.host, site: options.site, pair: options.pair };
+    let view: SheetView = client.post("domains", &new).await?;
+    shown(shape, &view, || sheet::print(&view))?;
+    follow::wait(client, &view.sheet.routed, &options.waiting).await
 }
 
-pub(crate) async fn sheet(client: &Client, shape: Shape, options: SheetOptions) -> anyhow::Result<Done> {
+pub(crate) async fn show_sheet(client: &Client, shape: Shape, options: SheetOptions) -> anyhow::Result<Done> {
     let SheetOptions { host, reveal, rotate } = options;
     if rotate {
         let _: SheetView = client.post(&path(&host, "/token"), &json!({})).await?;
@@ -37,7 +39,7 @@ pub(crate) async fn sheet(client: &Client, shape: Shape, options: SheetOptions) 
         Shape::Zone => "text/dns",
         Shape::Json | Shape::Table => {
             let view: SheetView = client.get(&path(&host, &format!("/sheet?reveal={reveal}"))).await?;
-            return shown(shape, &view, || render::sheet(&view));
+            return shown(shape, &view, || sheet::print(&view));
         }
     };
     print!("{}", client.text(&path(&host, "/sheet"), accept).await?);
@@ -51,7 +53,7 @@ pub(crate) async fn baseline(client: &Client, shape: Shape, host: &str) -> anyho
             print!("{}", view.zone_lines);
             Ok(Done::Yes)
         }
-        other => shown(other, &view, || render::baseline(&view)),
+        other => shown(other, &view, || sheet::print_baseline(&view)),
     }
 }
 
@@ -60,13 +62,13 @@ pub(crate) async fn survey(client: &Client, shape: Shape, options: SurveyOptions
     let view = look(client, &host).await?;
     let done = follow::wait(client, &encoded(&host), &waiting).await?;
     let view = if waiting.until.is_some() { client.get(&path(&host, "/survey")).await? } else { view };
-    shown(shape, &view, || render::survey(&view))?;
+    shown(shape, &view, || explain::print_survey(&view))?;
     Ok(done)
 }
 
 /// Asks for a look, and waits until it has been made.
 async fn look(client: &Client, host: &str) -> anyhow::Result<SurveyView> {
-    let when = |view: &SurveyView| view.survey.as_ref().map(|s| s.at);
+    let when = |view: &SurveyView| view.survey.as_ref().map(|survey| survey.at);
     let before: SurveyView = client.get(&path(host, "/survey")).await?;
     client.ask(Method::POST, &path(host, "/survey")).await?;
     let deadline = Instant::now() + Duration::from_secs(60);
@@ -80,39 +82,43 @@ async fn look(client: &Client, host: &str) -> anyhow::Result<SurveyView> {
     }
 }
 
-pub(crate) async fn explain(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
+pub(crate) async fn tell(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
     let detail: DomainDetail = client.get(&path(host, "")).await?;
-    shown(shape, &detail, || render::explain(&detail))
+    shown(shape, &detail, || explain::print(&detail))
 }
 
 pub(crate) async fn roster(client: &Client, shape: Shape, options: RosterOptions) -> anyhow::Result<Done> {
-    let RosterOptions { stage, account, text } = options;
-    let stage = stage.map(|s| s.to_string());
-    let mut query = RosterQuery { stage, account, text, after: None, limit: Some(PAGE) };
+    let mut query = RosterQuery {
+        stage: options.stage.map(|stage| stage.to_string()),
+        account: options.account,
+        text: options.text,
+        after: None,
+        limit: Some(PAGE),
+    };
     let mut lines: Vec<RosterLine> = Vec::new();
     loop {
         let page: Vec<RosterLine> = client.get_with("domains", &query).await?;
         let full = i64::try_from(page.len()).unwrap_or(0) == PAGE;
         lines.extend(page);
-        query.after = lines.last().map(|l| l.host.clone());
+        query.after = lines.last().map(|line| line.host.to_string());
         if !full {
             break;
         }
     }
-    listing(shape, &lines, ["DOMAIN", "ACCOUNT", "GATES", "STAGE", "FINDINGS", "FOR"], render::roster_line)
+    listing(shape, &lines, ["DOMAIN", "ACCOUNT", "GATES", "STAGE", "FINDINGS", "FOR"], explain::roster_line)
 }
 
 pub(crate) async fn history(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
-    let mut events: Vec<Event> = Vec::new();
+    let mut events: Vec<CloudEvent> = Vec::new();
     loop {
-        let after = events.last().map_or(0, |e| e.sequence);
-        let page: Vec<Event> = client.get(&format!("{}?after={after}", path(host, "/events"))).await?;
+        let after = events.last().map_or(0, |event| event.sequence);
+        let page: Vec<CloudEvent> = client.get(&format!("{}?after={after}", path(host, "/events"))).await?;
         if page.is_empty() {
             break;
         }
         events.extend(page);
     }
-    shown(shape, &events, || events.iter().for_each(|event| println!("{}", render::event(event))))
+    shown(shape, &events, || events.iter().for_each(|event| println!("{}", event_line(event))))
 }
 
 pub(super) fn path(host: &str, rest: &str) -> String {
@@ -122,8 +128,8 @@ pub(super) fn path(host: &str, rest: &str) -> String {
 /// A host as it may stand in a path, whatever was pasted: the service gives
 /// the same answer to a bad one as to a bad one typed in a form.
 fn encoded(host: &str) -> String {
-    match nomenta_core::name::subject::Subject::parse(host) {
+    match Subject::parse(host) {
         Ok(subject) => subject.to_string(),
-        Err(_) => Value::from(host).to_string().bytes().map(|b| format!("%{b:02X}")).collect(),
+        Err(_) => Value::from(host).to_string().bytes().map(|byte| format!("%{byte:02X}")).collect(),
     }
 }

@@ -1,37 +1,35 @@
 //! `findings`: the catalogue, which needs no service.
 
-use nomenta_core::judge::finding::Entry;
+use nomenta_api::domain::CatalogueEntry;
+use nomenta_core::judge::finding::{Entry, Yields};
 use nomenta_core::judge::findings::CATALOGUE;
 use nomenta_core::judge::gate::GateName;
-use serde::Serialize;
 
 use crate::Done;
 use crate::args::Shape;
-use crate::render::{listing, word_of};
-
-/// An entry as it is listed.
-#[derive(Serialize)]
-struct Row {
-    code: &'static str,
-    severity: String,
-    gate: String,
-    about: &'static str,
-}
+use crate::render::listing;
 
 pub(crate) fn run(shape: Shape) -> anyhow::Result<Done> {
     if shape == Shape::Markdown {
         print!("{}", markdown());
         return Ok(Done::Yes);
     }
-    let rows: Vec<Row> = CATALOGUE.iter().map(|entry| row(entry)).collect();
-    listing(shape, &rows, ["FINDING", "SEVERITY", "GATE", "MEANS"], |r| {
-        [r.code.into(), r.severity.clone(), r.gate.clone(), r.about.into()]
+    let rows: Vec<_> = CATALOGUE.iter().map(|entry| row(entry)).collect();
+    listing(shape, &rows, ["FINDING", "SEVERITY", "GATE", "MEANS"], |row| {
+        [row.code.to_string(), row.severity.to_string(), row.gate.to_string(), row.about.into()]
     })
 }
 
-fn row(entry: &Entry) -> Row {
-    let Entry { code, severity, gate, about, .. } = entry;
-    Row { code, severity: word_of(severity), gate: gate.to_string(), about }
+fn row(entry: &Entry) -> CatalogueEntry {
+    CatalogueEntry { code: entry.code, severity: entry.severity, gate: entry.gate, about: entry.about }
+}
+
+/// Codes of the findings that explain it, each in backticks.
+fn explained_by(entry: &Entry) -> String {
+    match entry.yields {
+        Yields::To(codes) => codes.iter().map(|code| format!("`{code}`")).collect::<Vec<_>>().join(", "),
+        Yields::AnyBlocker => "any blocker".into(),
+    }
 }
 
 fn markdown() -> String {
@@ -42,15 +40,19 @@ fn markdown() -> String {
          `cargo xtask generate`.\n",
     );
     for gate in GateName::ALL {
-        let entries: Vec<_> = CATALOGUE.iter().filter(|e| e.gate == gate).collect();
+        let entries: Vec<_> = CATALOGUE.iter().filter(|entry| entry.gate == *gate).collect();
         if entries.is_empty() {
             continue;
         }
         text.push_str(&format!("\n## {gate}\n\n| finding | severity | what it means | explained by |\n| --- | --- | --- | --- |\n"));
         for entry in entries {
-            let explained: Vec<_> = entry.yields_to.iter().map(|code| format!("`{code}`")).collect();
-            let Row { code, severity, about, .. } = row(entry);
-            text.push_str(&format!("| `{code}` | {severity} | {about} | {} |\n", explained.join(", ")));
+            text.push_str(&format!(
+                "| `{}` | {} | {} | {} |\n",
+                entry.code,
+                entry.severity,
+                entry.about,
+                explained_by(entry)
+            ));
         }
     }
     text

@@ -1,7 +1,6 @@
 //! One module for each group of verbs.
 
 pub mod certificate;
-pub mod demo;
 pub mod domain;
 pub mod findings;
 pub mod registry;

@@ -1,9 +1,9 @@
 //! `account`, `site`, `ingress` and `key`.
 
-use nomenta_core::sheet::ingress::Ingress;
-use nomenta_service::dto::{
+use nomenta_api::registry::{
     AccessKey, Account, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, Targets,
 };
+use nomenta_core::sheet::ingress::Ingress;
 use reqwest::Method;
 use serde_json::json;
 
@@ -20,8 +20,8 @@ pub(crate) async fn account(client: &Client, shape: Shape, verb: AccountVerb) ->
         }
         AccountVerb::List => {
             let rows: Vec<Account> = client.get("accounts").await?;
-            listing(shape, &rows, ["ACCOUNT", "TITLE", "DOMAINS"], |a| {
-                [a.name.clone(), a.title.clone(), a.domains.to_string()]
+            listing(shape, &rows, ["ACCOUNT", "TITLE", "DOMAINS"], |account| {
+                [account.name.clone(), account.title.clone(), account.domains.to_string()]
             })
         }
     }
@@ -36,26 +36,24 @@ pub(crate) async fn site(client: &Client, shape: Shape, verb: SiteVerb) -> anyho
         }
         SiteVerb::List => {
             let rows: Vec<Site> = client.get("sites").await?;
-            listing(shape, &rows, ["SITE", "ACCOUNT", "INGRESS", "DEFAULT HOST"], |s| {
-                [s.name.clone(), s.account.clone(), s.ingress.clone(), s.default_host.clone()]
+            listing(shape, &rows, ["SITE", "ACCOUNT", "INGRESS", "DEFAULT HOST"], |site| {
+                [site.name.clone(), site.account.clone(), site.ingress.clone(), site.default_host.to_string()]
             })
         }
     }
 }
 
 pub(crate) async fn ingress(client: &Client, shape: Shape, verb: IngressVerb) -> anyhow::Result<Done> {
-    let split = |o: IngressOptions| {
-        let IngressOptions { name, ipv4, ipv6, canonical, name_server: name_servers, cname_only } = o;
-        (name, Targets { ipv4, ipv6, canonical, name_servers, subdomain_addresses: !cname_only })
-    };
     match verb {
         IngressVerb::Add(options) => {
-            let (name, targets) = split(options);
+            let name = options.name.clone();
+            let targets = targets(options);
             let added: Ingress = client.post("ingresses", &NewIngress { name, targets }).await?;
             said(shape, &added, &format!("Added the ingress {}.", added.name))
         }
         IngressVerb::Revise(options) => {
-            let (name, targets) = split(options);
+            let name = options.name.clone();
+            let targets = targets(options);
             let revised: Ingress = client.put(&format!("ingresses/{name}"), &targets).await?;
             said(
                 shape,
@@ -65,16 +63,31 @@ pub(crate) async fn ingress(client: &Client, shape: Shape, verb: IngressVerb) ->
         }
         IngressVerb::List => {
             let rows: Vec<Ingress> = client.get("ingresses").await?;
-            listing(shape, &rows, ["INGRESS", "REVISION", "IPV4", "IPV6", "CANONICAL HOST"], |i| {
-                let canonical = i.canonical.as_str().to_owned();
-                [i.name.clone(), i.revision.to_string(), lines(&i.ipv4), lines(&i.ipv6), canonical]
+            listing(shape, &rows, ["INGRESS", "REVISION", "IPV4", "IPV6", "CANONICAL HOST"], |ingress| {
+                [
+                    ingress.name.clone(),
+                    ingress.revision.to_string(),
+                    lines(&ingress.ipv4),
+                    lines(&ingress.ipv6),
+                    ingress.canonical.as_str().to_owned(),
+                ]
             })
         }
     }
 }
 
+fn targets(options: IngressOptions) -> Targets {
+    Targets {
+        ipv4: options.ipv4,
+        ipv6: options.ipv6,
+        canonical: options.canonical,
+        name_servers: options.name_server,
+        subdomain_addresses: !options.cname_only,
+    }
+}
+
 fn lines<T: ToString>(values: impl IntoIterator<Item = T>) -> String {
-    values.into_iter().map(|v| v.to_string()).collect::<Vec<_>>().join("\n")
+    values.into_iter().map(|value| value.to_string()).collect::<Vec<_>>().join("\n")
 }
 
 pub(crate) async fn key(client: &Client, shape: Shape, verb: KeyVerb) -> anyhow::Result<Done> {
@@ -85,9 +98,9 @@ pub(crate) async fn key(client: &Client, shape: Shape, verb: KeyVerb) -> anyhow:
         }
         KeyVerb::List => {
             let rows: Vec<AccessKey> = client.get("keys").await?;
-            listing(shape, &rows, ["ID", "FOR", "ROLE", "ENDS IN", "STATE"], |k| {
-                let state = if k.revoked_at.is_some() { "revoked" } else { "in force" };
-                [k.id.to_string(), k.name.clone(), k.role.clone(), k.hint.clone(), state.into()]
+            listing(shape, &rows, ["ID", "FOR", "ROLE", "ENDS IN", "STATE"], |key| {
+                let state = if key.revoked_at.is_some() { "revoked" } else { "in force" };
+                [key.id.to_string(), key.name.clone(), key.role.to_string(), key.hint.clone(), state.into()]
             })
         }
         KeyVerb::Revoke { id } => {

@@ -11,7 +11,7 @@ use super::domain::path;
 use crate::Done;
 use crate::args::{RehearseOptions, Shape};
 use crate::client::Client;
-use crate::render;
+use crate::render::{rehearsal, shown};
 
 /// Judges a zone file, and writes it amended where told to.
 pub(crate) async fn run(client: &Client, shape: Shape, options: RehearseOptions) -> anyhow::Result<Done> {
@@ -28,7 +28,7 @@ pub(crate) async fn run(client: &Client, shape: Shape, options: RehearseOptions)
             print!("{}", judged.amended);
             Ok(Done::Yes)
         }
-        other => render::shown(other, &judged, || render::rehearsal(&judged, &zone, amended.as_deref())),
+        other => shown(other, &judged, || rehearsal::print(&judged, &zone, amended.as_deref())),
     }
 }
 

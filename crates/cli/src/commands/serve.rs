@@ -5,17 +5,18 @@ use std::path::Path;
 use std::time::Duration;
 
 use anyhow::{Context, ensure};
-use chrono::Duration as Span;
+use chrono::TimeDelta;
+use nomenta_api::role::Role;
 use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::{AcmeConfig, CallLimits, ExternalAccount};
 use nomenta_core::judge::policy::Policy;
-use nomenta_core::name::dns;
+use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::platform::Platform;
 use nomenta_core::reading::method::Method;
 use nomenta_core::sheet::form::Book;
 use nomenta_dns::responder::ChallengeZone;
 use nomenta_dns::{DnsConfig, Egress, Politeness};
-use nomenta_service::{BootKey, ChallengeDns, Role, ServiceConfig};
+use nomenta_service::{BootKey, ChallengeDns, ServiceConfig};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
@@ -25,6 +26,10 @@ use crate::args::{EgressRule, ServeOptions};
 
 /// Longest time for one probe of a customer's domain.
 const PROBE_LIMIT: Duration = Duration::from_secs(5);
+/// Longest wait for one reply to a DNS question.
+const REPLY_LIMIT: Duration = Duration::from_millis(1500);
+/// Longest that the CA may take from one state of an order to the next.
+const STEP_LIMIT: Duration = Duration::from_secs(60);
 
 /// Runs the service until it is told to stop.
 pub(crate) async fn run(options: ServeOptions) -> anyhow::Result<Done> {
@@ -41,10 +46,11 @@ pub(crate) fn openapi() -> anyhow::Result<Done> {
 }
 
 /// Cancelled by Ctrl-C and SIGTERM.
-pub(crate) fn on_signal() -> anyhow::Result<CancellationToken> {
+fn on_signal() -> anyhow::Result<CancellationToken> {
     let stop = CancellationToken::new();
     for kind in [SignalKind::interrupt(), SignalKind::terminate()] {
-        let (mut signals, stop) = (signal(kind)?, stop.clone());
+        let mut signals = signal(kind)?;
+        let stop = stop.clone();
         tokio::spawn(async move {
             signals.recv().await;
             stop.cancel();
@@ -54,100 +60,121 @@ pub(crate) fn on_signal() -> anyhow::Result<CancellationToken> {
 }
 
 fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
-    let egress = match options.egress {
-        EgressRule::Public => Egress::public(),
-        EgressRule::Loopback => Egress::loopback(),
-        EgressRule::Listed => Egress::nothing(),
-    };
-    let egress = egress.and(options.egress_list);
+    ensure!(!options.brand.is_empty(), "--brand must not be empty");
     ensure!(
         options.validation != Method::Dns || options.acme_dns.is_some(),
         "--validation dns-01 needs --acme-zone and --acme-dns, so that the CA's questions can be answered"
     );
-    ensure!(!options.brand.is_empty(), "--brand must not be empty");
-    let seconds = |s: u32| Span::seconds(s.into());
-    let boot = |name: &str, role, secret: Option<String>| {
-        secret.map(|secret| BootKey { name: format!("{name} (configuration)"), role, secret })
-    };
-    let keys = [boot("admin", Role::Admin, options.admin_key), boot("edge", Role::Edge, options.edge_key)];
-    let external_account = match (options.acme_external_id, options.acme_external_key) {
-        (Some(id), Some(key)) => Some(ExternalAccount::new(id, &key)?),
-        _ => None,
-    };
-    let challenge_dns = match (&options.acme_zone, options.acme_dns) {
-        (Some(zone), Some(listen)) => {
-            Some(ChallengeDns { listen, zone: ChallengeZone::new(zone, &options.acme_name_server)? })
-        }
-        _ => None,
-    };
+    let sealing_key = secret(options.sealing_key.clone(), options.sealing_key_file.as_deref())?;
+    let former = secret(options.former_sealing_key.clone(), options.former_sealing_key_file.as_deref())?;
+    let egress = egress(&options);
+
     Ok(ServiceConfig {
-        listen: options.listen,
-        database: options.database,
-        sealing_key: secret(options.sealing_key, options.sealing_key_file.as_deref())?
-            .context("No sealing key was given")?,
-        former_sealing_key: secret(options.former_sealing_key, options.former_sealing_key_file.as_deref())?,
-        platform: Platform {
-            zone: dns::normal(&options.platform_zone),
-            brand: options.brand,
-            proof_zone: options.proof_zone.as_deref().map(dns::normal),
-            acme_zone: options.acme_zone.as_deref().map(dns::normal),
-            dns_for_all: options.validation == Method::Dns,
-        },
+        platform: platform(&options),
+        policy: policy(&options),
+        acme: acme(&options)?,
+        challenge_dns: challenge_dns(&options)?,
+        boot_keys: boot_keys(&options),
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
-        policy: Policy {
-            quorum: options.quorum,
-            ca_identities: options.ca_identity.iter().map(|i| i.to_ascii_lowercase()).collect(),
-            look_first: seconds(options.look_first),
-            look_most: seconds(options.look_most),
-            look_live: seconds(options.look_live),
-            quick_looks: options.quick_looks.into(),
-            stalled_after: seconds(options.stalled_after),
-            look_limit: seconds(options.look_limit),
-            order_limit: seconds(options.order_limit),
-            order_retry: seconds(options.order_retry),
-            method: options.validation,
-            fronting: options.proxies,
-            grace: seconds(options.grace),
-            pair_hold: seconds(options.pair_hold),
-            orders_per_domain: options.domain_orders,
-            orders_per_account: options.account_orders,
-            ..Policy::default()
-        },
-        dns: DnsConfig {
-            roots: options.root_server,
-            authority_port: options.dns_port,
-            vantages: options.vantage,
-            vantage_roots: options.vantage_roots,
-            timeout: Duration::from_millis(1500),
-            tries: 3,
-            politeness: Politeness {
-                in_flight: options.server_window as usize,
-                per_second: options.server_rate,
-            },
-            egress: egress.clone(),
-        },
+        dns: dns(&options, egress.clone()),
         probes: ProberConfig {
             http_port: options.http_port,
             https_port: options.https_port,
             time_limit: PROBE_LIMIT,
             egress,
         },
+        listen: options.listen,
+        database: options.database,
+        sealing_key: sealing_key.context("No sealing key was given")?,
+        former_sealing_key: former,
         trust: options.trust,
         key_kind: options.certificate_key,
-        challenge_dns,
-        acme: AcmeConfig {
-            directory: options.acme_directory,
-            directory_roots: options.acme_roots,
-            contact: options.acme_contact,
-            external_account,
-            step_limit: Duration::from_secs(60),
-            calls: CallLimits {
-                time: Duration::from_secs(options.ca_call_limit.into()),
-                at_once: options.ca_calls.into(),
-            },
-        },
-        boot_keys: keys.into_iter().flatten().collect(),
     })
+}
+
+fn platform(options: &ServeOptions) -> Platform {
+    Platform {
+        zone: DnsName::new(&options.platform_zone),
+        brand: options.brand.clone(),
+        proof_zone: options.proof_zone.as_ref().map(DnsName::new),
+        acme_zone: options.acme_zone.as_ref().map(DnsName::new),
+        dns_for_all: options.validation == Method::Dns,
+    }
+}
+
+fn policy(options: &ServeOptions) -> Policy {
+    let seconds = |seconds: u32| TimeDelta::seconds(seconds.into());
+    Policy {
+        quorum: options.quorum,
+        ca_identities: options.ca_identity.iter().map(|name| name.to_ascii_lowercase()).collect(),
+        look_first: seconds(options.look_first),
+        look_most: seconds(options.look_most),
+        look_live: seconds(options.look_live),
+        quick_looks: options.quick_looks,
+        stalled_after: seconds(options.stalled_after),
+        look_limit: seconds(options.look_limit),
+        order_limit: seconds(options.order_limit),
+        order_retry: seconds(options.order_retry),
+        method: options.validation,
+        fronting: options.proxies,
+        grace: seconds(options.grace),
+        pair_hold: seconds(options.pair_hold),
+        orders_per_domain: options.domain_orders,
+        orders_per_account: options.account_orders,
+        ..Policy::default()
+    }
+}
+
+fn egress(options: &ServeOptions) -> Egress {
+    let rule = match options.egress {
+        EgressRule::Public => Egress::public(),
+        EgressRule::Loopback => Egress::loopback(),
+        EgressRule::Listed => Egress::nothing(),
+    };
+    rule.and(options.egress_list.clone())
+}
+
+fn dns(options: &ServeOptions, egress: Egress) -> DnsConfig {
+    DnsConfig {
+        roots: options.root_server.clone(),
+        authority_port: options.dns_port,
+        vantages: options.vantage.clone(),
+        vantage_roots: options.vantage_roots.clone(),
+        timeout: REPLY_LIMIT,
+        tries: 3,
+        politeness: Politeness { in_flight: options.server_window, per_second: options.server_rate },
+        egress,
+    }
+}
+
+fn acme(options: &ServeOptions) -> anyhow::Result<AcmeConfig> {
+    let external_account = match (&options.acme_external_id, &options.acme_external_key) {
+        (Some(id), Some(key)) => Some(ExternalAccount::new(id.clone(), key)?),
+        _ => None,
+    };
+    Ok(AcmeConfig {
+        directory: options.acme_directory.clone(),
+        directory_roots: options.acme_roots.clone(),
+        contact: options.acme_contact.clone(),
+        external_account,
+        step_limit: STEP_LIMIT,
+        calls: CallLimits { time: Duration::from_secs(options.ca_call_limit), at_once: options.ca_calls },
+    })
+}
+
+fn challenge_dns(options: &ServeOptions) -> anyhow::Result<Option<ChallengeDns>> {
+    let (Some(zone), Some(listen)) = (&options.acme_zone, options.acme_dns) else { return Ok(None) };
+    let zone = ChallengeZone::new(zone, &options.acme_name_server)?;
+    Ok(Some(ChallengeDns { listen, zone }))
+}
+
+fn boot_keys(options: &ServeOptions) -> Vec<BootKey> {
+    let given = [(Role::Admin, &options.admin_key), (Role::Edge, &options.edge_key)];
+    let keys = given.into_iter().filter_map(|(role, secret)| {
+        let secret = secret.clone()?;
+        Some(BootKey { name: format!("{role} (configuration)"), role, secret })
+    });
+    keys.collect()
 }
 
 /// A secret that was given, or stands in a file.

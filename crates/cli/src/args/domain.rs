@@ -1,0 +1,77 @@
+//! One domain, and many.
+
+use std::path::PathBuf;
+
+use clap::Args;
+use nomenta_core::judge::gate::Stage;
+
+/// How long to wait for a stage.
+#[derive(Args)]
+pub(crate) struct Waiting {
+    /// Wait until the domain has come this far, showing progress.
+    #[arg(long, value_name = "STAGE")]
+    pub until: Option<Stage>,
+    /// Longest wait, in seconds.
+    #[arg(long, default_value_t = 600, value_name = "SECONDS", requires = "until")]
+    pub within: u64,
+}
+
+#[derive(Args)]
+pub(crate) struct EnrolOptions {
+    /// The domain, as the customer typed or pasted it; "*.name" for a wildcard.
+    pub host: String,
+    /// The site that it will show.
+    #[arg(long)]
+    pub site: String,
+    /// Take the same name with "www." before it, or without it, in too; the
+    /// one given is the primary, to which the other leads.
+    #[arg(long)]
+    pub pair: bool,
+    #[command(flatten)]
+    pub waiting: Waiting,
+}
+
+#[derive(Args)]
+pub(crate) struct RehearseOptions {
+    /// The domain.
+    pub host: String,
+    /// The zone as a master file (RFC 1035), or - for standard input.
+    #[arg(long, value_name = "FILE")]
+    pub zone: PathBuf,
+    /// Write the file with the changes made, and nothing else touched, here.
+    #[arg(long, value_name = "FILE")]
+    pub amended: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub(crate) struct SheetOptions {
+    /// The domain.
+    pub host: String,
+    /// Show the token, which is masked in tables and JSON otherwise.
+    #[arg(long)]
+    pub reveal: bool,
+    /// Replace the token by a new one first.
+    #[arg(long)]
+    pub rotate: bool,
+}
+
+#[derive(Args)]
+pub(crate) struct SurveyOptions {
+    /// The domain.
+    pub host: String,
+    #[command(flatten)]
+    pub waiting: Waiting,
+}
+
+#[derive(Args)]
+pub(crate) struct RosterOptions {
+    /// Only this stage: ownership, routing, certificate, serving or live.
+    #[arg(long)]
+    pub stage: Option<Stage>,
+    /// Only this account.
+    #[arg(long)]
+    pub account: Option<String>,
+    /// Only names that contain this.
+    #[arg(long)]
+    pub text: Option<String>,
+}

@@ -1,0 +1,244 @@
+//! Running the service.
+
+use std::net::{IpAddr, SocketAddr};
+use std::ops::RangeInclusive;
+use std::path::PathBuf;
+use std::str::FromStr;
+
+use chrono::TimeDelta;
+use clap::{Args, ValueEnum};
+use nomenta_certs::acme::CallLimits;
+use nomenta_certs::keypair::KeyKind;
+use nomenta_core::judge::policy::{Fronting, Policy};
+use nomenta_core::reading::method::Method;
+use nomenta_dns::{Politeness, Vantage};
+use thiserror::Error;
+
+#[derive(Args)]
+pub(crate) struct ServeOptions {
+    /// Where API and console are served.
+    #[arg(long, default_value = "127.0.0.1:8640")]
+    pub listen: SocketAddr,
+    /// PostgreSQL connection URL.
+    #[arg(long, env = "NOMENTA_DATABASE", hide_env_values = true)]
+    pub database: String,
+    /// Sealing key: 64 hexadecimal characters.
+    #[arg(
+        long,
+        env = "NOMENTA_SEALING_KEY",
+        hide_env_values = true,
+        required_unless_present = "sealing_key_file"
+    )]
+    pub sealing_key: Option<String>,
+    /// File that holds the sealing key.
+    #[arg(long, value_name = "FILE", conflicts_with = "sealing_key")]
+    pub sealing_key_file: Option<PathBuf>,
+    /// The sealing key before it: what that one sealed is sealed anew at start.
+    #[arg(long, env = "NOMENTA_FORMER_SEALING_KEY", hide_env_values = true)]
+    pub former_sealing_key: Option<String>,
+    /// File that holds the sealing key before it.
+    #[arg(long, value_name = "FILE", conflicts_with = "former_sealing_key")]
+    pub former_sealing_key_file: Option<PathBuf>,
+    /// An admin key to be made sure of at start.
+    #[arg(long, env = "NOMENTA_ADMIN_KEY", hide_env_values = true)]
+    pub admin_key: Option<String>,
+    /// An edge key to be made sure of at start.
+    #[arg(long, env = "NOMENTA_EDGE_KEY", hide_env_values = true)]
+    pub edge_key: Option<String>,
+    /// The platform's own zone.
+    #[arg(long)]
+    pub platform_zone: String,
+    /// The word in the challenge label.
+    #[arg(long)]
+    pub brand: String,
+    /// Zone under which a CNAME to <token>.<zone> proves ownership.
+    #[arg(long)]
+    pub proof_zone: Option<String>,
+    /// Zone to which customers point _acme-challenge for wildcards.
+    #[arg(long)]
+    pub acme_zone: Option<String>,
+    /// Where the CA's questions about that zone are answered, by UDP and TCP.
+    #[arg(long, value_name = "ADDRESS:PORT", requires = "acme_zone")]
+    pub acme_dns: Option<SocketAddr>,
+    /// Name server that the zone is delegated to; repeat for each.
+    #[arg(long, value_name = "NAME", requires = "acme_dns")]
+    pub acme_name_server: Vec<String>,
+    /// TOML file of DNS operators and how their editors want lines typed.
+    #[arg(long, value_name = "FILE")]
+    pub book: Option<PathBuf>,
+    /// Address of a root server; repeat for each.
+    #[arg(long, required = true)]
+    pub root_server: Vec<IpAddr>,
+    /// Port of authority servers.
+    #[arg(long, default_value_t = 53)]
+    pub dns_port: u16,
+    /// A resolver to read through, as NAME=ADDRESS:PORT for UDP and TCP,
+    /// NAME=tls://ADDRESS:PORT#SERVER or NAME=https://SERVER/PATH; repeat for each.
+    #[arg(long)]
+    pub vantage: Vec<Vantage>,
+    /// PEM file of the roots that TLS and HTTPS vantages must lead to.
+    #[arg(long, value_name = "FILE", default_value = "/etc/ssl/certs/ca-certificates.crt")]
+    pub vantage_roots: PathBuf,
+    /// Most questions on the way to one DNS server.
+    #[arg(long, default_value_t = Politeness::default().in_flight, value_parser = read_window)]
+    pub server_window: usize,
+    /// Most questions in a second to one DNS server; 0 for no limit.
+    #[arg(long, default_value_t = Politeness::default().per_second)]
+    pub server_rate: u32,
+    /// Port of plain HTTP at customers' domains.
+    #[arg(long, default_value_t = 80)]
+    pub http_port: u16,
+    /// Port of HTTPS at customers' domains.
+    #[arg(long, default_value_t = 443)]
+    pub https_port: u16,
+    /// Which addresses customers' zones may lead to: public, loopback, or
+    /// nothing but those listed.
+    #[arg(long, value_enum, default_value_t = EgressRule::Public)]
+    pub egress: EgressRule,
+    /// Network that customers' zones may lead to beside that; repeat for each.
+    #[arg(long, value_name = "NETWORK")]
+    pub egress_list: Vec<ipnet::IpNet>,
+    /// PEM file of the roots that served chains must lead to.
+    #[arg(long, default_value = "/etc/ssl/certs/ca-certificates.crt")]
+    pub trust: PathBuf,
+    /// ACME directory URL.
+    #[arg(long)]
+    pub acme_directory: String,
+    /// PEM bundle of roots that the directory's own TLS certificate leads to.
+    #[arg(long, value_name = "FILE", default_value = "/etc/ssl/certs/ca-certificates.crt")]
+    pub acme_roots: PathBuf,
+    /// Key identifier of the account outside of ACME to bind the new one to.
+    #[arg(long, value_name = "ID", requires = "acme_external_key")]
+    pub acme_external_id: Option<String>,
+    /// MAC key of that account, base64url.
+    #[arg(long, env = "NOMENTA_ACME_EXTERNAL_KEY", hide_env_values = true)]
+    pub acme_external_key: Option<String>,
+    /// How control is shown to the CA: http-01, tls-alpn-01 or dns-01; wildcards
+    /// always by dns-01.
+    #[arg(long, default_value_t = Method::Http, value_name = "METHOD")]
+    pub validation: Method,
+    /// Kind of key for new certificates: ecdsa (P-256) or rsa (2048 bits).
+    #[arg(long, default_value_t = KeyKind::Ecdsa, value_name = "KIND")]
+    pub certificate_key: KeyKind,
+    /// Whether proxies in front that pass visitors on are good enough: block or
+    /// allow.
+    #[arg(long, default_value_t = Fronting::Block, value_name = "RULE")]
+    pub proxies: Fronting,
+    /// Contact for the ACME account, as mailto: URL.
+    #[arg(long)]
+    pub acme_contact: Option<String>,
+    /// Issuer name of the certification authority in CAA records; repeat for each.
+    #[arg(long)]
+    pub ca_identity: Vec<String>,
+    /// Share of vantages that must see the routing, 0 to 1.
+    #[arg(long, default_value_t = Policy::default().quorum, value_parser = read_share)]
+    pub quorum: f64,
+    /// Seconds to the next look after a change.
+    #[arg(long, default_value_t = seconds(|policy| policy.look_first))]
+    pub look_first: u32,
+    /// Most seconds to the next look while nothing moves.
+    #[arg(long, default_value_t = seconds(|policy| policy.look_most))]
+    pub look_most: u32,
+    /// Seconds between looks at a live domain.
+    #[arg(long, default_value_t = seconds(|policy| policy.look_live))]
+    pub look_live: u32,
+    /// Quick looks between two full ones, while nothing moves.
+    #[arg(long, default_value_t = Policy::default().quick_looks, value_parser = clap::value_parser!(i32).range(0..=10_000))]
+    pub quick_looks: i32,
+    /// Seconds in which nothing moves until a domain counts as stalled.
+    #[arg(long, default_value_t = seconds(|policy| policy.stalled_after))]
+    pub stalled_after: u32,
+    /// Most seconds that one look may take before it is tried again.
+    #[arg(long, default_value_t = seconds(|policy| policy.look_limit), value_parser = clap::value_parser!(u32).range(1..))]
+    pub look_limit: u32,
+    /// Most seconds that one try to bring an order to its end may take.
+    #[arg(long, default_value_t = seconds(|policy| policy.order_limit), value_parser = clap::value_parser!(u32).range(1..))]
+    pub order_limit: u32,
+    /// Most calls to the CA at once.
+    #[arg(long, default_value_t = CallLimits::default().at_once, value_parser = read_calls)]
+    pub ca_calls: usize,
+    /// Most seconds that one call to the CA may take.
+    #[arg(long, default_value_t = CallLimits::default().time.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
+    pub ca_call_limit: u64,
+    /// Seconds to the next order after a refusal; doubles each time.
+    #[arg(long, default_value_t = seconds(|policy| policy.order_retry))]
+    pub order_retry: u32,
+    /// Most orders in a week for the names under one registered domain.
+    #[arg(long, default_value_t = Policy::default().orders_per_domain, value_parser = clap::value_parser!(u32).range(1..))]
+    pub domain_orders: u32,
+    /// Most orders in three hours with the account at the CA.
+    #[arg(long, default_value_t = Policy::default().orders_per_account, value_parser = clap::value_parser!(u32).range(1..))]
+    pub account_orders: u32,
+    /// Seconds that a gate may be lapsed before it counts as not passed.
+    #[arg(long, default_value_t = seconds(|policy| policy.grace))]
+    pub grace: u32,
+    /// Seconds that one of a pair waits for the other, to share a certificate.
+    #[arg(long, default_value_t = seconds(|policy| policy.pair_hold))]
+    pub pair_hold: u32,
+}
+
+/// Which addresses customers' zones may lead to.
+#[derive(Clone, Copy, Debug, ValueEnum)]
+pub(crate) enum EgressRule {
+    /// Publicly routed addresses only.
+    Public,
+    /// Loopback only, for a closed test world.
+    Loopback,
+    /// Nothing but what --egress-list names.
+    Listed,
+}
+
+/// What the policy has for an option that is left out.
+fn seconds(of: impl Fn(&Policy) -> TimeDelta) -> u32 {
+    u32::try_from(of(&Policy::default()).num_seconds()).unwrap_or(u32::MAX)
+}
+
+/// A number outside of what an option takes.
+#[derive(Debug, Error)]
+#[error("{given} is not {what}. Use a number from {least} to {most}.")]
+struct OutOfRange {
+    given: String,
+    what: &'static str,
+    least: f64,
+    most: f64,
+}
+
+fn read_within<T: FromStr + PartialOrd + Into<f64> + Copy>(
+    given: &str,
+    what: &'static str,
+    range: RangeInclusive<T>,
+) -> Result<T, OutOfRange> {
+    let number = given.parse().ok().filter(|number| range.contains(number));
+    number.ok_or_else(|| OutOfRange {
+        given: given.to_owned(),
+        what,
+        least: (*range.start()).into(),
+        most: (*range.end()).into(),
+    })
+}
+
+fn read_share(given: &str) -> Result<f64, OutOfRange> {
+    read_within(given, "a share", 0.0..=1.0)
+}
+
+fn read_calls(given: &str) -> Result<usize, OutOfRange> {
+    read_within::<u16>(given, "a number of calls", 1..=100).map(usize::from)
+}
+
+fn read_window(given: &str) -> Result<usize, OutOfRange> {
+    read_within::<u16>(given, "a number of questions", 1..=10_000).map(usize::from)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_outside_of_what_an_option_takes_are_refused() {
+        assert_eq!(read_share("0.5").expect("a share"), 0.5);
+        let refused = read_share("1.5").expect_err("too much").to_string();
+        assert_eq!(refused, "1.5 is not a share. Use a number from 0 to 1.");
+        assert_eq!(read_calls("100").expect("calls"), 100);
+        assert!(read_calls("0").is_err() && read_window("x").is_err());
+    }
+}

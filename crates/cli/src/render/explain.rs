@@ -1,0 +1,200 @@
+//! Where a domain stands, what is wrong, and what to do.
+
+use chrono::{DateTime, Local, Utc};
+use nomenta_api::domain::{DomainDetail, JudgedLine, OpenFinding, RosterLine, SurveyView};
+use nomenta_core::judge::gate::{GateState, Gates};
+use nomenta_core::judge::verdict::Verdict;
+use nomenta_core::judge::waiting::Wait;
+use nomenta_core::reading::answer::{Outcome, Reading};
+use nomenta_core::sheet::rendering;
+
+use super::{edit_table, hanging, span, table, wrapped};
+
+/// The line with four posts: `▌` passed, `▯` waiting, `╪` blocked, `┆` lapsed.
+fn posts(gates: &Gates) -> String {
+    let posts = gates.0.iter().map(|gate| match gate.state {
+        GateState::Passed => "─▌",
+        GateState::Waiting => "·▯",
+        GateState::Blocked => "·╪",
+        GateState::Lapsed => "┄┆",
+    });
+    posts.collect()
+}
+
+/// A domain in the roster.
+pub(crate) fn roster_line(line: &RosterLine) -> [String; 6] {
+    let since = line.gates.0.iter().map(|gate| gate.since).max().unwrap_or(line.enrolled_at);
+    let findings: Vec<_> = line.findings.iter().map(|code| code.as_str()).collect();
+    [
+        line.shown.clone(),
+        line.account.clone(),
+        posts(&line.gates),
+        line.stage.to_string(),
+        findings.join(", "),
+        span(since, Utc::now()),
+    ]
+}
+
+/// The gates in one line.
+pub(crate) fn gates(detail: &DomainDetail) -> String {
+    format!("{}  {}  {}", detail.shown, posts(&detail.gates), detail.stage)
+}
+
+/// What the first gate that is not passed waits for.
+pub(crate) fn hindrance(detail: &DomainDetail) -> Option<String> {
+    let gate = detail.gates.0.iter().find(|gate| gate.state != GateState::Passed)?;
+    Some(match gate.because {
+        Some(code) => format!("{} is {}: {code}: {}", gate.name, gate.state, gate.reason),
+        None => format!("{} is {}: {}", gate.name, gate.state, gate.reason),
+    })
+}
+
+/// Prints everything about a domain.
+pub(crate) fn print(detail: &DomainDetail) {
+    let now = Utc::now();
+    println!("{}   site {}, account {}\n", detail.shown, detail.site, detail.account);
+    for (gate, view) in detail.gates.0.iter().zip(&detail.view.gates) {
+        let since = span(gate.since, now);
+        let head = format!("  {:<12} {:<8} for {since:<8} ", gate.name, gate.state);
+        println!("{}", hanging(&head, &view.said));
+    }
+
+    for open in &detail.findings {
+        print_finding(open, now);
+    }
+    if !detail.view.list.is_empty() {
+        println!("\nFor the customer, in this order:\n");
+        println!("{}", edit_table(&detail.view.list));
+    }
+
+    println!("\nWhat to publish, and what is read:\n");
+    let in_use = detail.view.in_use.iter().filter_map(|place| detail.lines.get(*place));
+    println!("{}", table(["TYPE", "HOST", "VALUE", "AT THE ZONE", "VANTAGES"], in_use.map(judged_line)));
+
+    print_waits(&detail.waits, now);
+    if let Some(next) = detail.next_look {
+        match (next - now).num_seconds() {
+            ..=1 => println!("\nLooking again now."),
+            _ => println!("\nNext look in {}.", span(now, next)),
+        }
+    }
+}
+
+fn print_finding(open: &OpenFinding, now: DateTime<Utc>) {
+    let finding = &open.finding;
+    println!("\n{}, for {}", finding.code, span(open.first_seen, now));
+    println!("{}", wrapped(&finding.remedy));
+    if !finding.edits.is_empty() {
+        println!("\n{}\n", edit_table(&finding.edits));
+    }
+    println!("{}", wrapped(&finding.remark));
+    for sighting in &finding.evidence {
+        let ttl = sighting.ttl.map(|ttl| format!(", TTL {ttl} s")).unwrap_or_default();
+        println!("{}", wrapped(&format!("Seen at {}: {}{ttl}", sighting.source, sighting.said)));
+    }
+}
+
+fn judged_line(judged: &JudgedLine) -> [String; 5] {
+    let mut at_zone = Vec::new();
+    let mut at_vantages = Vec::new();
+    for cell in &judged.cells {
+        let verdicts = if cell.source.is_authority() { &mut at_zone } else { &mut at_vantages };
+        verdicts.push(cell.verdict);
+    }
+
+    let line = &judged.line;
+    [
+        line.editor_type().to_string(),
+        rendering::host_words(line).to_owned(),
+        line.value_field.clone(),
+        tally(&at_zone),
+        tally(&at_vantages),
+    ]
+}
+
+/// `match 2` or `absent 1, match 2`.
+fn tally(verdicts: &[Verdict]) -> String {
+    let mut words: Vec<_> = verdicts.iter().map(|verdict| verdict.as_str()).collect();
+    words.sort_unstable();
+    let counts = words.chunk_by(|one, next| one == next).map(|same| format!("{} {}", same[0], same.len()));
+    let counts: Vec<_> = counts.collect();
+    if counts.is_empty() { "not read".into() } else { counts.join(", ") }
+}
+
+/// Who still holds what, and until when.
+fn print_waits(waits: &[Wait], now: DateTime<Utc>) {
+    let waiting: Vec<_> = waits.iter().filter(|wait| !wait.holds.is_empty()).collect();
+    if waiting.is_empty() {
+        return;
+    }
+
+    let seeing = waits.iter().filter(|wait| wait.sees).count();
+    println!("\n{seeing} of {} vantages see it.", waits.len());
+    for wait in waiting {
+        let until = match wait.until {
+            Some(until) if until > now => {
+                format!("until {}, in {}", until.with_timezone(&Local).format("%H:%M:%S"), span(now, until))
+            }
+            Some(_) => "and lets go about now".into(),
+            None => "and does not say until when".into(),
+        };
+        println!("  {} still holds {}, {until}.", wait.vantage, wait.holds.join(", "));
+    }
+}
+
+/// Prints every answer of a survey.
+pub(crate) fn print_survey(view: &SurveyView) {
+    let Some(survey) = &view.survey else {
+        println!("Not looked at yet.");
+        return;
+    };
+
+    println!(
+        "{}",
+        table(["SERVER", "NAME", "TYPE", "ANSWER", "TTL", "MS"], survey.readings.iter().map(reading))
+    );
+    if survey.readings.is_empty() {
+        println!("No server of the zone could be asked; nomenta explain says why.");
+    }
+}
+
+fn reading(reading: &Reading) -> [String; 6] {
+    let mut answer = reading.failure().unwrap_or_else(|| "nothing there".into());
+    let mut ttl = String::new();
+    if let Outcome::Answer { records, .. } = &reading.outcome
+        && let Some(least) = records.iter().map(|record| record.ttl).min()
+    {
+        let values =
+            records.iter().map(|record| format!("{} {}", record.data.type_name(), record.data.typed()));
+        answer = values.collect::<Vec<_>>().join("\n");
+        ttl = least.to_string();
+    }
+    [
+        reading.source.to_string(),
+        reading.name.to_string(),
+        reading.rtype.to_string(),
+        answer,
+        ttl,
+        reading.rtt_ms.to_string(),
+    ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn verdicts_are_counted_by_word() {
+        assert_eq!(tally(&[Verdict::Match, Verdict::Absent, Verdict::Match]), "absent 1, match 2");
+        assert_eq!(tally(&[]), "not read");
+    }
+
+    #[test]
+    fn the_four_posts_are_drawn_by_state() {
+        let mut gates = Gates::new(DateTime::UNIX_EPOCH);
+        assert_eq!(posts(&gates), "·▯·▯·▯·▯");
+        let states = [GateState::Passed, GateState::Blocked, GateState::Lapsed, GateState::Waiting];
+        gates.0.iter_mut().zip(states).for_each(|(gate, state)| gate.state = state);
+        assert_eq!(posts(&gates), "─▌·╪┄┆·▯");
+    }
+}

@@ -1,0 +1,14 @@
+//! Leaves the host at the address of the former host.
+
+use nomenta_core::reading::record::RecordData;
+
+use crate::customer::Right;
+use crate::customer::mistakes::{Place, Serving, Slip};
+use crate::layout::FORMER;
+use crate::zones::Change;
+
+pub(super) const SLIP: Slip = Slip { place: Place::Anywhere, records, serving: Serving::by_its_own };
+
+fn records(right: &Right<'_>) -> anyhow::Result<Vec<Change>> {
+    Ok(right.instead_of_routing(RecordData::A(FORMER)))
+}

@@ -1,0 +1,14 @@
+//! Lets the registrar forward the host to somewhere else.
+
+use nomenta_core::reading::record::RecordData;
+
+use crate::customer::Right;
+use crate::customer::mistakes::{Place, Serving, Slip};
+use crate::forwarder::FORWARDER;
+use crate::zones::Change;
+
+pub(super) const SLIP: Slip = Slip { place: Place::Anywhere, records, serving: Serving::by_its_own };
+
+fn records(right: &Right<'_>) -> anyhow::Result<Vec<Change>> {
+    Ok(right.instead_of_routing(RecordData::A(FORWARDER)))
+}

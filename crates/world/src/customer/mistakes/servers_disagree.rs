@@ -1,0 +1,14 @@
+//! Has a server that is behind the other.
+
+use crate::customer::as_on_the_sheet;
+use crate::customer::mistakes::{Place, Serving, Slip};
+use crate::layout::Operator;
+use crate::odd::{self, Manner};
+use crate::zones::servers;
+
+pub(super) const SLIP: Slip = Slip { place: Place::Anywhere, records: as_on_the_sheet, serving };
+
+fn serving(zone: &str) -> Serving {
+    let own = servers(Operator::of(zone))[0].clone();
+    Serving::At(vec![own, odd::server(Manner::Behind)])
+}
