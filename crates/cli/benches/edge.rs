@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, ensure};
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
-use nomenta_store::Store;
+use nomenta_store::{Enrolment, NewDomain, Store};
 use nomenta_world::edge::{Edge, EdgeConfig};
 use nomenta_world::service::ServiceSetup;
 use nomenta_world::tls::Authority;
@@ -129,9 +129,13 @@ async fn fill(world: &World, setup: &ServiceSetup, count: usize) -> anyhow::Resu
     }
     let store = Store::open(&setup.database).await?;
     let until = chrono::Utc::now() + chrono::Duration::days(30);
-    let domains =
-        (0..count).map(|n| Ok((Subject::parse(&format!("n{n}.{ZONE}"))?, Token::from_random([7; 20]))));
-    store.enrol_many("onswick", &domains.collect::<anyhow::Result<Vec<_>>>()?, until).await?;
+    let mut domains = Vec::with_capacity(count);
+    for number in 0..count {
+        let subject = Subject::parse(&format!("n{number}.{ZONE}"))?;
+        domains.push(NewDomain { subject, token: Token::from_random([7; 20]) });
+    }
+    let new = Enrolment { site: "onswick", domains: &domains, is_pair: false, token_expires_at: until };
+    store.enrol(&new).await?;
     let first = format!("n0.{ZONE}");
     let pem = Authority::open(&world.layout)?.issue(std::slice::from_ref(&first), 60)?;
     let body = json!({ "chain_pem": pem.chain, "key_pem": pem.key });
@@ -141,7 +145,7 @@ async fn fill(world: &World, setup: &ServiceSetup, count: usize) -> anyhow::Resu
         .statement(
             "bench",
             "LOCK TABLE tasks IN EXCLUSIVE MODE; DELETE FROM tasks;
-             UPDATE domains SET gates = jsonb_set(gates, '{0,state}', '\"passed\"');
+             UPDATE domains SET ownership = 'passed';
              INSERT INTO certificates
                  (id, domain_id, domain_ids, facts, chain_pem, sealed_key, not_after, issued_at, origin)
              SELECT gen_random_uuid(), d.id, ARRAY[d.id], c.facts, c.chain_pem, c.sealed_key, c.not_after,

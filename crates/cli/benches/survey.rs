@@ -20,8 +20,8 @@ use nomenta_core::name::token::Token;
 use nomenta_core::reading::answer::{Outcome, Reading};
 use nomenta_core::reading::record::RecordData;
 use nomenta_core::reading::target::{Depth, Target};
-use nomenta_dns::{DnsConfig, Egress, Glance, Politeness, Surveyor};
-use nomenta_store::Store;
+use nomenta_dns::{DnsConfig, Egress, Politeness, QuickLook, Surveyor};
+use nomenta_store::{Enrolment, NewDomain, Store};
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::service::ServiceSetup;
 use nomenta_world::zones::servers;
@@ -152,13 +152,13 @@ async fn engine(layout: &Layout, count: usize) -> anyhow::Result<f64> {
         politeness: Politeness { in_flight: WINDOW, per_second: 0 },
         egress: Egress::loopback(),
     })?;
-    let glances: Vec<Glance> = (0..count)
-        .map(|index| Ok(Glance { target: target(index)?, zone: ZONE.into() }))
+    let looks: Vec<QuickLook> = (0..count)
+        .map(|index| Ok(QuickLook { target: target(index)?, zone: ZONE.into() }))
         .collect::<anyhow::Result<_>>()?;
     // The walk to the zone is not what is measured.
-    surveyor.glance(&glances[..1]).await;
+    surveyor.look_quickly(&looks[..1]).await;
     let start = Instant::now();
-    let (surveyor, batches) = (&surveyor, &glances.chunks(BATCH).collect::<Vec<_>>());
+    let (surveyor, batches) = (&surveyor, &looks.chunks(BATCH).collect::<Vec<_>>());
     let worker = |first: usize| async move {
         let (mut answered, mut wrong) = (0, 0);
         for batch in batches.iter().skip(first).step_by(BATCHES) {
@@ -177,13 +177,13 @@ async fn engine(layout: &Layout, count: usize) -> anyhow::Result<f64> {
 
 /// How many readings of a batch were answered, and how many of those differ
 /// from what must be there.
-async fn compared(surveyor: &Surveyor, batch: &[Glance]) -> (usize, usize) {
-    let surveys = surveyor.glance(batch).await;
+async fn compared(surveyor: &Surveyor, batch: &[QuickLook]) -> (usize, usize) {
+    let surveys = surveyor.look_quickly(batch).await;
     let (mut answered, mut wrong) = (0, 0);
-    for (glance, survey) in batch.iter().zip(&surveys) {
+    for (look, survey) in batch.iter().zip(&surveys) {
         for reading in survey.iter().flat_map(|s| &s.readings) {
             answered += usize::from(matches!(reading.outcome, Outcome::Answer { .. }));
-            wrong += usize::from(!is_right(reading, &glance.target));
+            wrong += usize::from(!is_right(reading, &look.target));
         }
     }
     (answered, wrong)
@@ -264,11 +264,13 @@ async fn enrol(setup: &ServiceSetup, store: &Store, count: usize) -> anyhow::Res
     }
     let until = Utc::now() + chrono::Duration::days(30);
     for first in (0..count).step_by(BATCH) {
-        let domains = (first..count.min(first + BATCH)).map(|index| {
+        let mut domains = Vec::with_capacity(BATCH);
+        for index in first..count.min(first + BATCH) {
             let subject = Subject::parse(&format!("{}.{ZONE}", label(index)))?;
-            Ok((subject, Token::from_random(rand_bits(index))))
-        });
-        store.enrol_many("onswick", &domains.collect::<anyhow::Result<Vec<_>>>()?, until).await?;
+            domains.push(NewDomain { subject, token: Token::from_random(rand_bits(index)) });
+        }
+        let new = Enrolment { site: "onswick", domains: &domains, is_pair: false, token_expires_at: until };
+        store.enrol(&new).await?;
     }
     Ok(())
 }

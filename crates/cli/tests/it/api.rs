@@ -139,7 +139,7 @@ fn live_events_arrive_and_resume_without_gap_or_repeat() {
 async fn collect(stream: reqwest::Response, host: &str, last: &str) -> Vec<(i64, String)> {
     let mut events = eventsource_stream::Eventsource::eventsource(stream.bytes_stream());
     let mut heard = Vec::new();
-    while let Ok(Some(event)) = tokio::time::timeout(stage::PATIENCE, events.next()).await {
+    while let Ok(Some(event)) = tokio::time::timeout(stage::TIME_LIMIT, events.next()).await {
         let event: Value = serde_json::from_str(&event.expect("an event").data).expect("JSON");
         if event["subject"] == host {
             let kind = event["type"].as_str().expect("a kind").to_owned();

@@ -7,7 +7,7 @@ use nomenta_world::edge::Edge;
 use nomenta_world::{World, customer, wait_for};
 use serde_json::Value;
 
-use crate::stage::{self, PATIENCE, PROGRAM, Service, edge_config, fresh_zone, setup, stage};
+use crate::stage::{self, PROGRAM, Service, TIME_LIMIT, edge_config, fresh_zone, setup, stage};
 
 /// An edge address that no other test uses.
 const OWN_EDGE: IpAddr = IpAddr::V4(std::net::Ipv4Addr::new(127, 77, 9, 10));
@@ -40,7 +40,7 @@ fn killed_between_order_and_issue_the_domain_still_gets_exactly_one_certificate(
         let sheet = service.enrol(world, &host).await;
         edge.hold_challenges(true);
         customer::publish(&world.zones, &sheet, None).await.expect("published");
-        wait_for("the CA validating", PATIENCE, || async {
+        wait_for("the CA validating", TIME_LIMIT, || async {
             let log = world.issuer_log().unwrap_or_default();
             log.lines().any(|l| l.contains(&host) && l.contains("acme-challenge"))
         })

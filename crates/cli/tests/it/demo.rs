@@ -8,21 +8,21 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 
-use crate::stage::{PATIENCE, PROGRAM, state_folder};
+use crate::stage::{PROGRAM, TIME_LIMIT, demo_program, state_folder};
 use crate::turns;
 
 const BASE_PORT: u16 = 19_630;
 
 fn demo(base_port: u16, words: &[&str]) -> Command {
-    let mut command = Command::new(PROGRAM);
-    command.args(["demo", "--base-port", &base_port.to_string(), "--state"]).arg(state_folder("test-demo"));
+    let mut command = Command::new(demo_program());
+    command.args(["--base-port", &base_port.to_string(), "--state"]).arg(state_folder("test-demo"));
     command.args(words).stdout(Stdio::piped()).stderr(Stdio::piped());
     command
 }
 
 /// Waits for the ready file; `None` if the demo ends first, or takes too long.
 fn ready(child: &mut Child, file: &Path) -> Option<Value> {
-    let deadline = Instant::now() + PATIENCE;
+    let deadline = Instant::now() + TIME_LIMIT;
     while Instant::now() < deadline {
         if let Ok(text) = fs::read_to_string(file) {
             return Some(serde_json::from_str(&text).expect("JSON"));
@@ -81,7 +81,7 @@ fn the_demo_serves_fills_itself_refuses_a_second_copy_and_leaves_nothing() {
     let live = |lines: &[Value]| lines.iter().filter(|l| l["stage"] == "live").count();
     let mut lines = roster(&told);
     while live(&lines) < 4 {
-        assert!(served.elapsed() < PATIENCE, "fewer than four are live: {lines:?}");
+        assert!(served.elapsed() < TIME_LIMIT, "fewer than four are live: {lines:?}");
         std::thread::sleep(Duration::from_millis(300));
         lines = roster(&told);
     }

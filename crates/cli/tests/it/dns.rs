@@ -8,7 +8,7 @@ use nomenta_core::reading::answer::{Outcome, Rcode};
 use nomenta_core::reading::record::{RecordData, RecordType};
 use nomenta_core::reading::survey::ZoneView;
 use nomenta_core::reading::target::{Depth, Target};
-use nomenta_dns::{DnsConfig, Egress, Glance, Politeness, Surveyor, Transport, Vantage};
+use nomenta_dns::{DnsConfig, Egress, Politeness, QuickLook, Surveyor, Transport, Vantage};
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::zones::{Change, servers};
 use tokio::net::UdpSocket;
@@ -40,7 +40,7 @@ fn target(host: &str) -> Target {
     Target {
         host: Hostname::parse(host).expect("a host"),
         routed: host.into(),
-        challenge: format!("_c.{host}"),
+        challenge: format!("_c.{host}").into(),
         brand: "c".into(),
         canonical: "onswick.edge.quaymark.example".into(),
         acme: None,
@@ -275,26 +275,26 @@ fn equal_questions_are_sent_once_and_a_server_is_asked_no_faster_than_allowed() 
 }
 
 #[test]
-fn many_domains_are_glanced_at_and_unknown_zones_are_left_out() {
+fn many_domains_are_looked_at_quickly_and_unknown_zones_are_left_out() {
     stage();
     stage::run(async {
         let zone = registered("many").await;
         let names: Vec<_> = (0..40).map(|n| format!("s{n}.{zone}")).collect();
         let changes: Vec<_> = names.iter().map(|n| add(n, RecordData::A([127, 77, 0, 10].into()))).collect();
         stage().world.zones.update(&zone, &changes).await.expect("updated");
-        let glance = |name: &String, zone: &str| Glance { target: target(name), zone: zone.to_owned() };
-        let mut glances: Vec<_> = names.iter().map(|n| glance(n, &zone)).collect();
+        let quick = |name: &String, zone: &str| QuickLook { target: target(name), zone: zone.into() };
+        let mut looks: Vec<_> = names.iter().map(|name| quick(name, &zone)).collect();
         let nowhere = fresh_zone("nowhere");
-        glances.push(glance(&nowhere, &nowhere));
+        looks.push(quick(&nowhere, &nowhere));
         let surveyor = surveyor();
-        let surveys = surveyor.glance(&glances).await;
+        let surveys = surveyor.look_quickly(&looks).await;
         assert!(surveys[40].is_none(), "nobody has registered it");
-        for (survey, glance) in surveys[..40].iter().zip(&glances) {
+        for (survey, look) in surveys[..40].iter().zip(&looks) {
             let survey = survey.as_ref().expect("a survey");
             // Two servers, three questions, no vantage.
             assert_eq!((survey.readings.len(), survey.depth), (6, Depth::Quick));
-            let full = surveyor.survey(&glance.target, Depth::Full).await;
-            assert_eq!(survey.quick_fingerprint(&glance.target), full.quick_fingerprint(&glance.target));
+            let full = surveyor.survey(&look.target, Depth::Full).await;
+            assert_eq!(survey.quick_fingerprint(&look.target), full.quick_fingerprint(&look.target));
         }
     });
 }

@@ -8,12 +8,12 @@ use nomenta_world::zones::Change;
 use serde_json::Value;
 
 use crate::own::{Own, own, own_setup, with};
-use crate::stage::{self, PATIENCE, Service, fresh_zone, stage};
+use crate::stage::{self, Service, TIME_LIMIT, fresh_zone, stage};
 
 async fn gate(service: &Service, host: &str, index: usize, state: &str) {
     let what = format!("gate {index} of {host} being {state}");
     let is = || async { service.get(&format!("domains/{host}")).await.1["gates"][index]["state"] == state };
-    wait_for(&what, PATIENCE, is).await.expect("so");
+    wait_for(&what, TIME_LIMIT, is).await.expect("so");
 }
 
 async fn drifts(service: &Service, host: &str) -> Vec<Value> {
@@ -77,7 +77,9 @@ fn when_the_grace_is_over_the_route_is_withdrawn() {
         gate(&own.service, &host, 0, "lapsed").await;
         assert!(own.edge.routes(&host), "while in grace it is served");
         gate(&own.service, &host, 0, "waiting").await;
-        wait_for("the route going", PATIENCE, || async { !own.edge.routes(&host) }).await.expect("withdrawn");
+        wait_for("the route going", TIME_LIMIT, || async { !own.edge.routes(&host) })
+            .await
+            .expect("withdrawn");
         own.daemon.stop().await;
     });
 }

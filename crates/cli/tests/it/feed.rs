@@ -7,12 +7,12 @@ use eventsource_stream::Eventsource;
 use futures::StreamExt;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
-use nomenta_store::Store;
+use nomenta_store::{Enrolment, NewDomain, Store};
 use nomenta_world::wait_for;
 use serde_json::Value;
 
 use crate::own::{own, own_setup};
-use crate::stage::{self, ADMIN, EDGE_KEY, PATIENCE, Service, fresh_zone, stage};
+use crate::stage::{self, ADMIN, EDGE_KEY, Service, TIME_LIMIT, fresh_zone, stage};
 
 const MANY: usize = 5000;
 
@@ -80,18 +80,19 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
         let domains: Vec<_> = (0..MANY)
             .map(|n| {
                 let subject = Subject::parse(&format!("n{n}.{zone}")).expect("a name");
-                (subject, Token::from_random([7; 20]))
+                NewDomain { subject, token: Token::from_random([7; 20]) }
             })
             .collect();
         let until = Utc::now() + chrono::Duration::days(30);
-        store.enrol_many("onswick", &domains, until).await.expect("enrolled");
+        let new = Enrolment { site: "onswick", domains: &domains, is_pair: false, token_expires_at: until };
+        store.enrol(&new).await.expect("enrolled");
         // As if the owner of each had proven it, which takes a while.
         let proven = "LOCK TABLE tasks IN EXCLUSIVE MODE; DELETE FROM tasks;
-                      UPDATE domains SET gates = jsonb_set(gates, '{0,state}', '\"passed\"');
+                      UPDATE domains SET ownership = 'passed';
                       INSERT INTO edge_changes (host) SELECT host FROM domains;
                       NOTIFY nomenta_edge";
         stage().world.statement("large", proven).await.expect("proven");
-        wait_for("all routes arriving", PATIENCE, || async { own.edge.route_count() == MANY + 1 })
+        wait_for("all routes arriving", TIME_LIMIT, || async { own.edge.route_count() == MANY + 1 })
             .await
             .expect("arrived");
         let (_, _, whole) = feed(&own, "", 0).await;
@@ -101,7 +102,7 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
         let release = ["release", host.as_str()];
         let (told, _) = tokio::join!(next(&own, position), own.cli(&release));
         assert_eq!(told.2["host"], host.as_str());
-        wait_for("the edge dropping it", PATIENCE, || async { !own.edge.routes(&host) })
+        wait_for("the edge dropping it", TIME_LIMIT, || async { !own.edge.routes(&host) })
             .await
             .expect("dropped");
         assert_eq!(own.edge.route_count(), MANY);

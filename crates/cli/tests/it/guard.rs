@@ -88,7 +88,7 @@ fn nothing_connects_to_what_a_customers_zone_or_redirect_names() {
         ] {
             let host = format!("{label}.{zone}");
             let sheet = own.enrol(world, &host).await;
-            customer::publish_only(&world.zones, &sheet, nomenta_core::sheet::Purpose::Ownership)
+            customer::publish_only(&world.zones, &sheet, nomenta_core::sheet::line::Purpose::Ownership)
                 .await
                 .expect("published");
             let at_host = Change::Add { owner: host.clone(), ttl: 5, data };
@@ -99,7 +99,7 @@ fn nothing_connects_to_what_a_customers_zone_or_redirect_names() {
                 view["gates"][1]["state"] == "blocked"
             };
             let what = format!("{host} being blocked");
-            wait_for(&what, stage::PATIENCE, seen).await.expect("blocked");
+            wait_for(&what, stage::TIME_LIMIT, seen).await.expect("blocked");
             own.cli(&["survey", &host]).await;
             own.cli(&["certificate", "preflight", &host]).await;
         }
@@ -132,7 +132,7 @@ fn no_name_server_inside_is_asked() {
         let (part, server) = (format!("part.{zone}"), format!("ns.part.{zone}"));
         let glue = |data| Change::Add { owner: server.clone(), ttl: 5, data };
         let changes = [
-            Change::Add { owner: part.clone(), ttl: 5, data: RecordData::Ns(server.clone()) },
+            Change::Add { owner: part.clone(), ttl: 5, data: RecordData::Ns(server.as_str().into()) },
             glue(RecordData::A(Ipv4Addr::LOCALHOST)),
             glue(RecordData::A(Ipv4Addr::new(169, 254, 169, 254))),
             glue(RecordData::Aaaa("::ffff:10.0.0.1".parse().expect("an address"))),
@@ -146,7 +146,7 @@ fn no_name_server_inside_is_asked() {
                 detail.contains(&format!("{server} ({inside}) has an address that may not be asked"))
             })
         };
-        wait_for("every server being named", stage::PATIENCE, told).await.expect("named");
+        wait_for("every server being named", stage::TIME_LIMIT, told).await.expect("named");
         let mut packet = [0; 512];
         let quiet = Duration::from_millis(200);
         assert!(timeout(quiet, by_udp.recv_from(&mut packet)).await.is_err(), "a query came by UDP");

@@ -7,12 +7,12 @@ use nomenta_world::{IssuerSetup, OtherIssuer, wait_for};
 
 use crate::life::behind_front;
 use crate::own::Own;
-use crate::stage::{self, BASE_PORT, PATIENCE, fresh_zone, stage};
+use crate::stage::{self, BASE_PORT, TIME_LIMIT, fresh_zone, stage};
 
 /// Waits until the story of the latest order says something.
 async fn told(own: &Own, host: &str, what: &str) {
     let told = || async { own.certificate(host).await["order"]["steps"].to_string().contains(what) };
-    let waited = wait_for(&format!("the order of {host} saying {what:?}"), PATIENCE, told).await;
+    let waited = wait_for(&format!("the order of {host} saying {what:?}"), TIME_LIMIT, told).await;
     if let Err(error) = waited {
         panic!("{error}; it says {}", own.certificate(host).await["order"]);
     }
@@ -78,8 +78,8 @@ fn the_world_notices_a_ca_that_has_stopped_answering_names_it_and_starts_it_anew
         let said = || async {
             issuer.said().iter().any(|said| said.contains("certification authority has stopped answering"))
         };
-        wait_for("the CA being named", PATIENCE, said).await.expect("named");
-        wait_for("the CA answering", PATIENCE, || async { issuer.issued().await.is_ok() })
+        wait_for("the CA being named", TIME_LIMIT, said).await.expect("named");
+        wait_for("the CA answering", TIME_LIMIT, || async { issuer.issued().await.is_ok() })
             .await
             .expect("started anew");
     });

@@ -18,7 +18,7 @@ use crate::turns;
 const ZONES: usize = 10;
 const EACH: usize = 30;
 /// For all of them together, on a machine with two cores and other tests.
-const PATIENCE: Duration = Duration::from_secs(400);
+const TIME_LIMIT: Duration = Duration::from_secs(400);
 /// Looks are rarer than elsewhere, so that the tests beside get their share.
 const OPTIONS: [&str; 2] = ["--account-orders=5000", "--domain-orders=100"];
 
@@ -49,7 +49,7 @@ async fn live(service: &Service) -> u64 {
 
 async fn all_live(service: &Service) {
     let all = u64::try_from(ZONES * EACH).expect("small");
-    let waited = wait_for("all being live", PATIENCE, || async { live(service).await == all }).await;
+    let waited = wait_for("all being live", TIME_LIMIT, || async { live(service).await == all }).await;
     if let Err(error) = waited {
         let (_, stages) = service.get("stages").await;
         panic!("{error}: {stages}");
@@ -132,7 +132,9 @@ fn of_two_processes_one_is_killed_half_way_and_each_still_gets_one_certificate()
         let doomed = second.start(layout, Path::new(PROGRAM), &log).await.expect("started");
         let zones = publish_all(&service).await;
         let half = u64::try_from(ZONES * EACH / 2).expect("small");
-        wait_for("half being live", PATIENCE, || async { live(&service).await >= half }).await.expect("half");
+        wait_for("half being live", TIME_LIMIT, || async { live(&service).await >= half })
+            .await
+            .expect("half");
         doomed.kill().await;
         all_live(&service).await;
         exactly_one_each(&service, &zones, &issuer.issued().await.expect("the CA's word")).await;

@@ -54,7 +54,7 @@ fn a_live_domain_lapses_when_its_records_go_and_comes_back_by_itself() {
         customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
         stage.service.live(&host).await;
         customer::take_back(&stage.world.zones, &sheet).await.expect("taken back");
-        nomenta_world::wait_for("the gates lapsing", stage::PATIENCE, || async {
+        nomenta_world::wait_for("the gates lapsing", stage::TIME_LIMIT, || async {
             let detail = stage.service.cli_json(&["explain", &host]).await;
             detail["gates"][0]["state"] == "lapsed" && detail["gates"][1]["state"] == "lapsed"
         })

@@ -11,7 +11,7 @@ use nomenta_world::{IssuerSetup, OtherIssuer, wait_for};
 use serde_json::json;
 
 use crate::own::{Own, own, own_setup, with};
-use crate::stage::{self, BASE_PORT, PATIENCE, PROGRAM, fresh_zone, stage};
+use crate::stage::{self, BASE_PORT, PROGRAM, TIME_LIMIT, fresh_zone, stage};
 use crate::turns;
 
 /// A service whose CA stands behind a front at the port offset `port`.
@@ -26,7 +26,8 @@ pub async fn behind_front(name: &str, port: u16, last: u8, options: &[&str]) -> 
 
 /// Waits for another certificate than the one with this serial.
 async fn renewed(own: &Own, host: &str, before: &str) {
-    let waited = wait_for("a new certificate", PATIENCE, || async { own.serial(host).await != before }).await;
+    let waited =
+        wait_for("a new certificate", TIME_LIMIT, || async { own.serial(host).await != before }).await;
     waited.expect("renewed");
 }
 
@@ -45,7 +46,7 @@ fn a_renewal_comes_when_the_directory_advises_and_says_what_it_replaces() {
             let at: chrono::DateTime<Utc> = serde_json::from_value(at).expect("a time");
             front.asked() > 0 && (at - Utc::now()).num_days() < 52
         };
-        wait_for("advice", PATIENCE, advised).await.expect("advised");
+        wait_for("advice", TIME_LIMIT, advised).await.expect("advised");
         let now = Utc::now();
         front.advise(now - chrono::Duration::hours(2), now - chrono::Duration::hours(1));
         renewed(&own, &host, &first).await;
@@ -92,7 +93,7 @@ fn without_advice_it_comes_at_two_thirds_and_a_failure_leaves_the_old_one_served
             let steps = own.certificate(&host).await["order"]["steps"].to_string();
             steps.contains("cannot be reached")
         };
-        wait_for("a renewal failing", PATIENCE, tried).await.expect("tried");
+        wait_for("a renewal failing", TIME_LIMIT, tried).await.expect("tried");
         assert_eq!(own.serial(&host).await, second);
         let until: chrono::DateTime<Utc> =
             serde_json::from_value(facts["not_after"].clone()).expect("a time");
@@ -130,14 +131,14 @@ fn a_renewal_asked_for_and_a_revocation_each_bring_another_key() {
         assert_eq!(revoked["certificates"], 2);
         for serial in [&first, &second] {
             let gone = || async { world.certificate_status(serial).await.is_ok_and(|s| s == "Revoked") };
-            wait_for("the CA revoking", PATIENCE, gone).await.expect("revoked");
+            wait_for("the CA revoking", TIME_LIMIT, gone).await.expect("revoked");
         }
         own.service.live(&host).await;
         let third = own.serial(&host).await;
         assert!(third != first && third != second);
         assert_eq!(world.certificate_status(&third).await.expect("known"), "Valid");
         let told = || async { own.count(&host, "certificate.revoked").await == 2 };
-        wait_for("the history telling", PATIENCE, told).await.expect("told");
+        wait_for("the history telling", TIME_LIMIT, told).await.expect("told");
         let shown = own.certificate(&host).await;
         assert_eq!(shown["revocations"][0]["reason"], "keyCompromise");
         own.daemon.stop().await;
@@ -158,8 +159,10 @@ fn a_released_domain_loses_route_and_certificate_and_may_come_back() {
         let released = own.service.cli(&["release", &host]).await;
         assert!(String::from_utf8_lossy(&released.stdout).contains("has left the platform"));
         let gone = || async { world.certificate_status(&serial).await.is_ok_and(|s| s == "Revoked") };
-        wait_for("the CA revoking", PATIENCE, gone).await.expect("revoked");
-        wait_for("the route going", PATIENCE, || async { !own.edge.routes(&host) }).await.expect("withdrawn");
+        wait_for("the CA revoking", TIME_LIMIT, gone).await.expect("revoked");
+        wait_for("the route going", TIME_LIMIT, || async { !own.edge.routes(&host) })
+            .await
+            .expect("withdrawn");
         let roster = own.service.cli_json(&["roster"]).await;
         assert_eq!(roster, json!([]), "it is listed by its stage alone");
         let left = own.service.cli_json(&["roster", "--stage", "released"]).await;
@@ -226,7 +229,7 @@ fn a_certificate_that_is_brought_is_checked_served_and_not_renewed() {
             let view = own.certificate(&host).await;
             view["probe"]["results"][0]["served"]["serial"] == serial.as_str()
         };
-        wait_for("it being served", PATIENCE, served).await.expect("served");
+        wait_for("it being served", TIME_LIMIT, served).await.expect("served");
         own.service.live(&host).await;
         // It has twenty days left, and only the customer can replace it.
         own.service.found(&host, &["certificate-expiring"]).await;

@@ -80,7 +80,7 @@ fn every_name_can_be_validated_by_dns_where_the_platform_wants_that() {
         let own = own(setup, "bydns", 31).await;
         let host = format!("board.{}", fresh_zone("bydns"));
         let sheet = own.service.enrol(&stage().world, &host).await;
-        let lines: Vec<_> = sheet.of(nomenta_core::sheet::Purpose::Certificate).collect();
+        let lines: Vec<_> = sheet.of(nomenta_core::sheet::line::Purpose::Certificate).collect();
         assert_eq!(lines[0].owner, format!("_acme-challenge.{host}"));
         assert!(lines[0].required);
         customer::publish(&stage().world.zones, &sheet, None).await.expect("published");

@@ -3,13 +3,14 @@
 
 use nomenta_core::name::dns;
 use nomenta_core::reading::record::RecordData;
-use nomenta_core::sheet::{Purpose, Sheet};
+use nomenta_core::sheet::Sheet;
+use nomenta_core::sheet::line::Purpose;
 use nomenta_world::customer::{self, Mistake};
 use nomenta_world::wait_for;
 use nomenta_world::zones::Change;
 
 use crate::own::{own, own_setup, with};
-use crate::stage::{self, PATIENCE, fresh_zone, stage};
+use crate::stage::{self, TIME_LIMIT, fresh_zone, stage};
 
 /// Names that the CA was asked for a certificate of.
 fn asked(name: &str) -> usize {
@@ -109,11 +110,11 @@ fn for_a_wildcard_issuewild_counts_and_the_delegation_must_be_there() {
             let detail = service.cli_json(&["explain", &host]).await;
             detail["gates"][2]["reason"].as_str().unwrap_or_default().contains("at _acme-challenge; 0 of 2")
         };
-        wait_for("the missing delegation being told", PATIENCE, gate).await.expect("told");
+        wait_for("the missing delegation being told", TIME_LIMIT, gate).await.expect("told");
         assert_eq!(asked(&zone), 0);
         let line = delegation.expect("a delegation");
-        let data = RecordData::Cname(line.value);
-        let add = Change::Add { owner: line.owner, ttl: 5, data };
+        let data = RecordData::Cname(line.value.into());
+        let add = Change::Add { owner: line.owner.to_string(), ttl: 5, data };
         world.zones.update(&zone, &[add]).await.expect("updated");
         service.live(&host).await;
     });

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use futures::future::join_all;
-use nomenta_core::judge::finding::EditKind;
+use nomenta_core::judge::edit::EditKind;
 use nomenta_core::rehearsal::Rehearsal;
 use nomenta_core::sheet::SHEET_TTL;
 use nomenta_core::zonefile::{self, ZoneFile};
@@ -14,7 +14,7 @@ use nomenta_world::wait_for;
 use nomenta_world::zones::servers;
 use serde_json::json;
 
-use crate::stage::{self, PATIENCE, stage};
+use crate::stage::{self, TIME_LIMIT, stage};
 
 /// The zone, the name in it that is brought, and what is found in the file.
 const FILES: [(&str, &str, &[&str]); 20] = [
@@ -52,7 +52,7 @@ async fn rehearsed(zone: &str, host: &str, out: &Path) -> Rehearsal {
 
 /// The TTL of each record, by what it says.
 fn records(text: &str, zone: &str) -> BTreeMap<String, u32> {
-    let file = ZoneFile::parse(text, zone).expect("reads");
+    let file = ZoneFile::parse(text, &zone.into()).expect("reads");
     let each = file.records().map(|r| (shown(&r.owner, r.data.type_name(), &r.data.to_string()), r.ttl));
     each.collect()
 }
@@ -65,15 +65,15 @@ fn shown(owner: &str, rtype: &str, value: &str) -> String {
 fn expected(text: &str, zone: &str, done: &Rehearsal) -> BTreeMap<String, u32> {
     let mut held = records(text, zone);
     for edit in &done.todo {
-        let value =
-            zonefile::value(&edit.rtype, &edit.value).map_or_else(|_| edit.value.clone(), |d| d.to_string());
-        let now = shown(&edit.owner, &edit.rtype, edit.was.as_ref().unwrap_or(&edit.value));
+        let value = zonefile::value(edit.rtype.as_str(), &edit.value)
+            .map_or_else(|_| edit.value.clone(), |d| d.to_string());
+        let now = shown(&edit.owner, edit.rtype.as_str(), edit.was.as_ref().unwrap_or(&edit.value));
         let mut ttl = SHEET_TTL;
         if matches!(edit.kind, EditKind::Delete | EditKind::Change) {
             ttl = held.remove(&now).unwrap_or_else(|| panic!("{now} is not in the file"));
         }
         if matches!(edit.kind, EditKind::Add | EditKind::Change) {
-            held.insert(shown(&edit.owner, &edit.rtype, &value), ttl);
+            held.insert(shown(&edit.owner, edit.rtype.as_str(), &value), ttl);
         }
     }
     held
@@ -116,7 +116,7 @@ async fn amended_passes(zone: &str, label: &str, codes: &[&str]) {
         let findings = detail["findings"].as_array().cloned().unwrap_or_default();
         gates == [true; 2] && findings.iter().all(|f| f["severity"] != "blocker")
     };
-    if let Err(error) = wait_for(&format!("{host} passing"), PATIENCE, passed).await {
+    if let Err(error) = wait_for(&format!("{host} passing"), TIME_LIMIT, passed).await {
         panic!("{error}: {}", String::from_utf8_lossy(&stage.service.cli(&["explain", &host]).await.stdout));
     }
 }

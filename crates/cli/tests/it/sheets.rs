@@ -1,6 +1,7 @@
 //! What customers are handed: choices, forms, renderings, tokens, pairs.
 
-use nomenta_core::sheet::{Purpose, Sheet, Way};
+use nomenta_core::sheet::Sheet;
+use nomenta_core::sheet::line::{Choice, Line, Purpose};
 use nomenta_world::customer::{self, Mistake};
 use nomenta_world::zones::Change;
 use serde_json::{Value, json};
@@ -103,33 +104,33 @@ fn a_replaced_token_is_told_from_a_wrong_one_and_the_new_one_passes() {
         service.live(&host).await;
         service.found(&host, &[]).await;
         let story = String::from_utf8_lossy(&service.cli(&["history", &host]).await.stdout).into_owned();
-        assert!(story.contains("given a new token"), "{story}");
+        assert!(story.contains("Given a new token."), "{story}");
     });
 }
 
 /// Publishes the lines of one choice for each purpose, and nothing else.
-async fn publish_by(sheet: &Sheet, ways: [Way; 2]) {
-    let lines = ways.into_iter().flat_map(|way| sheet.by(way));
-    let add = |line: &nomenta_core::sheet::Line| {
+async fn publish_by(sheet: &Sheet, choices: [Choice; 2]) {
+    let lines = choices.into_iter().flat_map(|choice| sheet.by(choice));
+    let add = |line: &Line| {
         let data = line.data().expect("a record of this zone");
-        Change::Add { owner: line.owner.clone(), ttl: 5, data }
+        Change::Add { owner: line.owner.to_string(), ttl: 5, data }
     };
     let changes: Vec<_> = lines.map(add).collect();
     stage().world.zones.update(sheet.host.registered(), &changes).await.expect("published");
 }
 
 #[test]
-fn each_way_of_publishing_is_enough() {
+fn each_choice_is_enough() {
     stage();
     stage::run(async {
-        for (label, ways) in [
-            ("timetable.", [Way::ChallengeCname, Way::Cname]),
-            ("timetable.", [Way::ChallengeTxt, Way::Addresses]),
-            ("", [Way::HostTxt, Way::Addresses]),
+        for (label, choices) in [
+            ("timetable.", [Choice::ChallengeCname, Choice::Cname]),
+            ("timetable.", [Choice::ChallengeTxt, Choice::Addresses]),
+            ("", [Choice::HostTxt, Choice::Addresses]),
         ] {
-            let host = format!("{label}{}", fresh_zone("ways"));
+            let host = format!("{label}{}", fresh_zone("choices"));
             let sheet = stage().service.enrol(&stage().world, &host).await;
-            publish_by(&sheet, ways).await;
+            publish_by(&sheet, choices).await;
             stage().service.live(&host).await;
             stage().service.found(&host, &[]).await;
         }
@@ -148,8 +149,8 @@ fn an_alias_that_the_editor_flattens_and_a_wildcard_are_routed() {
         service.looked_at(&host).await;
         let sheet: Sheet =
             serde_json::from_value(service.cli_json(&["sheet", &host, "--reveal"]).await).expect("a sheet");
-        assert_eq!(sheet.ways(Purpose::Routing)[0], Way::Alias);
-        let alias = sheet.by(Way::Alias).next().expect("a line");
+        assert_eq!(sheet.choices(Purpose::Routing)[0], Choice::Alias);
+        let alias = sheet.by(Choice::Alias).next().expect("a line");
         assert_eq!((alias.host_field.as_str(), alias.ttl), (format!("{host}.").as_str(), 300));
         assert!(alias.value_field.ends_with('.'), "this editor wants the dot: {}", alias.value_field);
         customer::publish(&stage().world.zones, &sheet, None).await.expect("published as addresses");
@@ -162,9 +163,9 @@ fn an_alias_that_the_editor_flattens_and_a_wildcard_are_routed() {
             serde_json::from_value(service.cli_json(&["enrol", &name, "--site", "onswick"]).await)
                 .expect("a sheet");
         assert_eq!(sheet.routed, name);
-        let acme = sheet.by(Way::AcmeCname).next().expect("the CA's own challenge is delegated");
+        let acme = sheet.by(Choice::AcmeCname).next().expect("the CA's own challenge is delegated");
         assert_eq!(acme.owner, format!("_acme-challenge.lines.{zone}"));
-        publish_by(&sheet, [Way::ChallengeTxt, Way::Cname]).await;
+        publish_by(&sheet, [Choice::ChallengeTxt, Choice::Cname]).await;
         let output = service.cli(&["survey", &name, "--until", "certificate", "--within", "60"]).await;
         assert_eq!(output.status.code(), Some(0), "{}", String::from_utf8_lossy(&output.stderr));
     });
@@ -187,10 +188,10 @@ fn a_pair_has_two_sheets_one_primary_and_a_note_while_only_half_is_published() {
 
         let publish = async |sheet: &Sheet| {
             let lines = sheet.preferred(Purpose::Ownership).chain(sheet.preferred(Purpose::Routing));
-            let add = |l: &nomenta_core::sheet::Line| Change::Add {
-                owner: l.owner.clone(),
+            let add = |line: &Line| Change::Add {
+                owner: line.owner.to_string(),
                 ttl: 5,
-                data: l.data().expect("a record"),
+                data: line.data().expect("a record"),
             };
             let changes: Vec<_> = lines.map(add).collect();
             stage().world.zones.update(&zone, &changes).await.expect("published");

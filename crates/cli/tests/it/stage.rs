@@ -20,12 +20,17 @@ use tokio::process::Command;
 use tokio::runtime::Runtime;
 
 pub const PROGRAM: &str = env!("CARGO_BIN_EXE_nomenta");
+/// The demo's program, built beside it.
+pub fn demo_program() -> PathBuf {
+    Path::new(PROGRAM).with_file_name("nomenta-demo")
+}
+
 pub const ADMIN: &str = "test_admin_key";
 pub const EDGE_KEY: &str = "test_edge_key";
 /// First port of the tests' world; the demo test takes another row.
 pub const BASE_PORT: u16 = 18_630;
 /// Long enough for a busy machine; nothing is expected to take it.
-pub const PATIENCE: Duration = Duration::from_secs(180);
+pub const TIME_LIMIT: Duration = Duration::from_secs(180);
 
 /// Never dropped, so the servers end with the test process, not before.
 static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| {
@@ -189,7 +194,7 @@ impl Service {
     pub async fn looked_at(&self, host: &str) {
         let path = format!("domains/{host}");
         let looked = || async { !self.get(&path).await.1["looked_at"].is_null() };
-        wait_for(&format!("{host} being looked at"), PATIENCE, looked).await.expect("looked at");
+        wait_for(&format!("{host} being looked at"), TIME_LIMIT, looked).await.expect("looked at");
     }
 
     /// Codes of a domain's open findings.
@@ -202,7 +207,7 @@ impl Service {
     /// Waits until exactly these findings are open.
     pub async fn found(&self, host: &str, codes: &[&str]) {
         let what = format!("{host} having {codes:?}");
-        let waited = wait_for(&what, PATIENCE, || async { self.codes(host).await == codes });
+        let waited = wait_for(&what, TIME_LIMIT, || async { self.codes(host).await == codes });
         if let Err(error) = waited.await {
             panic!("{error}; it has {:?}", self.codes(host).await);
         }

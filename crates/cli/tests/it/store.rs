@@ -2,7 +2,9 @@
 
 use chrono::{Duration, Utc};
 use futures::future::join_all;
+use nomenta_api::role::Role;
 use nomenta_core::judge::certificate::CertificateFacts;
+use nomenta_core::judge::code::Code;
 use nomenta_core::judge::evidence::{Evidence, OrderState, Problem};
 use nomenta_core::judge::finding::{Finding, Severity};
 use nomenta_core::judge::gate::{GateName, GateState, Stage};
@@ -16,8 +18,8 @@ use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::{
-    DomainRecord, Issued, Lease, Limits, Looked, NewChallenge, NewDomain, NewOrder, NewSite, RosterFilter,
-    Store, StoreError, TaskKind,
+    DomainRecord, Enrolment, Issued, Lease, Limits, Looked, NewChallenge, NewDomain, NewOrder, NewSite,
+    RosterFilter, Store, StoreError, TaskKind,
 };
 
 use crate::stage::{self, stage};
@@ -51,8 +53,9 @@ async fn enrol(store: &Store, host: &str) -> DomainRecord {
     let name = Subject::parse(host).expect("valid");
     let token = Token::from_random([1; 20]);
     let token_expires_at = Utc::now() + Duration::days(1);
-    let new = NewDomain { subject: &name, site: "onswick", token: &token, token_expires_at };
-    store.enrol(new).await.expect("enrolled");
+    let domains = [NewDomain { subject: name, token }];
+    let new = Enrolment { site: "onswick", domains: &domains, is_pair: false, token_expires_at };
+    store.enrol(&new).await.expect("enrolled");
     store.domain_named(host).await.expect("found")
 }
 
@@ -92,7 +95,7 @@ fn looked<'a>(survey: &'a Survey, outcome: &'a Outcome) -> Looked<'a> {
 
 async fn kinds(store: &Store, host: &str) -> Vec<String> {
     let events = store.events(Some(host), 0, 100).await.expect("events");
-    events.into_iter().map(|e| e.kind).collect()
+    events.into_iter().map(|row| row.event.kind().to_string()).collect()
 }
 
 #[test]
@@ -167,8 +170,8 @@ fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
         let store = store("findings").await;
         let host = "www.onswick.example";
         let mut record = enrol(&store, host).await;
-        let finding = |code: &str, remedy: &str| Finding {
-            code: code.into(),
+        let finding = |code: Code, remedy: &str| Finding {
+            code,
             severity: Severity::Blocker,
             gate: GateName::Routing,
             remedy: remedy.into(),
@@ -176,24 +179,25 @@ fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
             evidence: Vec::new(),
             edits: Vec::new(),
         };
-        let rounds: [&[(&str, &str)]; 3] =
-            [&[("a", "one"), ("b", "one")], &[("a", "two")], &[("a", "two"), ("b", "three")]];
+        let (a, b) = (Code::AddressForeign, Code::CnameForeign);
+        let rounds: [&[(Code, &str)]; 3] =
+            [&[(a, "one"), (b, "one")], &[(a, "two")], &[(a, "two"), (b, "three")]];
         let mut first_seen = None;
         for round in rounds {
             store.look_now(host).await.expect("asked");
             let lease = store.lease(1).await.expect("leases").remove(0);
             let mut result = outcome(&record);
-            result.findings = round.iter().map(|(code, remedy)| finding(code, remedy)).collect();
+            result.findings = round.iter().map(|(code, remedy)| finding(*code, remedy)).collect();
             finish(&store, &lease, &record, &result).await.expect("written");
             record = store.domain_named(host).await.expect("found");
             let open = store.findings(record.id).await.expect("findings");
             let mut shown: Vec<_> =
-                open.iter().map(|f| (f.finding.code.as_str(), f.finding.remedy.as_str())).collect();
+                open.iter().map(|row| (row.finding.code, row.finding.remedy.as_str())).collect();
             shown.sort_unstable();
             assert_eq!(shown, round);
-            let a = open.iter().find(|f| f.finding.code == "a").expect("a stays open");
-            assert_eq!(*first_seen.get_or_insert(a.first_seen), a.first_seen);
-            assert!(a.last_seen >= a.first_seen);
+            let stays = open.iter().find(|row| row.finding.code == a).expect("it stays open");
+            assert_eq!(*first_seen.get_or_insert(stays.first_seen), stays.first_seen);
+            assert!(stays.last_seen >= stays.first_seen);
         }
         let told: Vec<_> =
             kinds(&store, host).await.into_iter().filter(|k| k.starts_with("finding")).collect();
@@ -359,7 +363,7 @@ fn the_roster_is_filtered_by_stage_account_text_and_position() {
         let at = RosterFilter { stage: Some(Stage::At(GateName::Ownership)), ..all.clone() };
         assert_eq!(list(at).await.len(), 3);
         assert_eq!(list(RosterFilter { account: Some("nobody".into()), ..all }).await, [""; 0]);
-        assert_eq!(store.stage_counts().await.expect("counts"), [("ownership".to_owned(), 3)]);
+        assert_eq!(store.stage_counts().await.expect("counts"), [(Stage::At(GateName::Ownership), 3)]);
         let record = store.domain_named("a.onswick.example").await.expect("found");
         assert_eq!(record.domain.gates.get(GateName::Ownership).state, GateState::Waiting);
     });
@@ -370,8 +374,8 @@ fn keys_are_found_by_hash_until_they_are_revoked() {
     stage();
     stage::run(async {
         let store = store("keys").await;
-        let id = store.add_key("for tests", "viewer", b"hash", "hint").await.expect("added");
-        let again = store.add_key("renamed", "viewer", b"hash", "hint").await.expect("kept");
+        let id = store.add_key("for tests", Role::Viewer, b"hash", "hint").await.expect("added");
+        let again = store.add_key("renamed", Role::Viewer, b"hash", "hint").await.expect("kept");
         assert_eq!(id, again, "a known hash is the same key");
         assert_eq!(
             store.key_by_hash(b"hash").await.expect("read").map(|k| k.name).as_deref(),

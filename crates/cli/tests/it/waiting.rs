@@ -12,7 +12,7 @@ use nomenta_world::customer;
 use nomenta_world::wait_for;
 use nomenta_world::zones::Change;
 
-use crate::stage::{self, PATIENCE, fresh_zone, stage};
+use crate::stage::{self, TIME_LIMIT, fresh_zone, stage};
 use crate::turns;
 
 const OLD: Ipv4Addr = Ipv4Addr::new(192, 0, 2, 7);
@@ -61,7 +61,7 @@ fn each_vantage_lets_go_within_two_seconds_of_the_time_that_was_told() {
         let sheet = stage.service.enrol(world, &host).await;
         customer::publish(&world.zones, &sheet, None).await.expect("published");
         let told = || async { waits(&host).await.iter().filter(|w| w.until.is_some()).count() == 3 };
-        wait_for("three waits being told", PATIENCE, told).await.expect("told");
+        wait_for("three waits being told", TIME_LIMIT, told).await.expect("told");
         let told = waits(&host).await;
         let text = stage.service.cli(&["explain", &host]).await;
         let text = String::from_utf8_lossy(&text.stdout).into_owned();

@@ -127,6 +127,12 @@ impl PartialEq<&str> for DnsName {
     }
 }
 
+impl PartialEq<String> for DnsName {
+    fn eq(&self, other: &String) -> bool {
+        self.0 == *other
+    }
+}
+
 impl PartialEq<DnsName> for str {
     fn eq(&self, other: &DnsName) -> bool {
         self == other.0
