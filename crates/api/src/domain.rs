@@ -1,5 +1,7 @@
 //! Domains: the roster, and everything about one.
 
+use std::collections::BTreeMap;
+
 use chrono::{DateTime, Utc};
 use nomenta_core::judge::baseline::{Baseline, Compared};
 use nomenta_core::judge::certificate::CertificateFacts;
@@ -15,7 +17,7 @@ use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::survey::Survey;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::form::Form;
-use nomenta_core::sheet::line::Line;
+use nomenta_core::sheet::line::{Choice, Line};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -95,8 +97,6 @@ pub struct JudgedLine {
     pub line: Line,
     /// What each source says.
     pub cells: Vec<Cell>,
-    /// The heading of the choice that it belongs to.
-    pub heading: String,
 }
 
 /// An open finding with its times.
@@ -206,6 +206,18 @@ pub struct SheetView {
     /// The other domain of the pair, where there is one.
     #[serde(default)]
     pub pair: Option<PairedSheet>,
+    /// The heading of each choice.
+    #[serde(default)]
+    #[schema(value_type = HashMap<String, String>, required = true)]
+    pub headings: BTreeMap<Choice, String>,
+}
+
+impl SheetView {
+    /// A sheet as it is handed over.
+    pub fn new(sheet: Sheet, token_expires_at: DateTime<Utc>, pair: Option<PairedSheet>) -> Self {
+        let headings = Choice::ALL.iter().map(|choice| (*choice, choice.words().to_owned()));
+        Self { sheet, token_expires_at, pair, headings: headings.collect() }
+    }
 }
 
 /// The other domain of a pair and its sheet.

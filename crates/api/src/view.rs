@@ -116,7 +116,7 @@ mod tests {
         };
         let source = Source::Vantage { name: "north".into() };
         let cells = vec![Cell { source, verdict, read: Vec::new(), ttl: None }];
-        JudgedLine { line, cells, heading: choice.words().into() }
+        JudgedLine { line, cells }
     }
 
     fn edit(kind: EditKind, value: &str) -> Edit {

@@ -22,6 +22,9 @@ impl UnknownWord {
     }
 }
 
+// A word is taken as a token, not as a literal: schemas are derived from what
+// stands in the attribute, and a literal would reach it in wrapping.
+
 /// Defines an enum of words, with `ALL`, [`as_str`], [`Display`], [`FromStr`]
 /// and serde in that spelling. Attributes are kept, so an enum that goes over the
 /// wire derives its OpenAPI schema from the same words.
@@ -51,7 +54,7 @@ macro_rules! spelled {
     (
         $(#[$meta:meta])*
         pub enum $name:ident: $what:literal {
-            $( $(#[$inner:meta])* $variant:ident = $word:literal, )+
+            $( $(#[$inner:meta])* $variant:ident = $word:tt, )+
         }
     ) => {
         $(#[$meta])*

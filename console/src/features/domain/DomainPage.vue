@@ -3,11 +3,9 @@ import { ElButton, ElTabPane, ElTabs } from "element-plus";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import type { Edit } from "@/api/client";
 import GatePosts from "@/components/GatePosts.vue";
 import { useNow } from "@/composables/useNow";
 import { exact, since, until } from "@/lib/time";
-import { inUse } from "@/lib/ways";
 import { useSession } from "@/stores/session";
 
 import BaselinePane from "./BaselinePane.vue";
@@ -20,7 +18,6 @@ import ReleaseDialog from "./ReleaseDialog.vue";
 import SheetPane from "./SheetPane.vue";
 import SheetTable from "./SheetTable.vue";
 import WaitPanel from "./WaitPanel.vue";
-import { because } from "./tell";
 import { useDomain } from "./useDomain";
 
 const props = defineProps<{ host: string }>();
@@ -39,13 +36,9 @@ const pane = computed({
   set: (name) => void router.replace({ query: name === "now" ? {} : { pane: name } }),
 });
 
-/** The list is worth showing where it says more than one finding does. */
-const list = computed(() => {
-  const { todo = [], findings = [] } = detail.value ?? {};
-  const told = findings.length === 1 ? (findings[0]?.edits ?? []) : [];
-  const known = (edit: Edit) =>
-    told.some((e) => e.owner === edit.owner && e.rtype === edit.rtype && e.value === edit.value);
-  return todo.some((edit) => edit.kind !== "keep" && !known(edit)) ? todo : [];
+const inUse = computed(() => {
+  const { lines = [], view } = detail.value ?? {};
+  return view ? view.in_use.map((place) => lines[place]) : [];
 });
 const held = computed(() => detail.value?.waits.some((wait) => wait.holds.length > 0) ?? false);
 
@@ -79,11 +72,11 @@ async function lookNow() {
       <div class="gates">
         <GatePosts :gates="detail.gates" large />
         <ol class="states">
-          <li v-for="gate in detail.gates" :key="gate.name" :class="gate.state">
+          <li v-for="(gate, index) in detail.gates" :key="gate.name" :class="gate.state">
             <strong>{{ gate.name }}</strong>{{ " " }}<span class="state">{{ gate.state }}</span
             >{{ " "
             }}<span class="soft" :title="exact(gate.since)">{{ since(gate.since, now) }}</span>
-            <div class="soft">{{ because(gate, detail.findings) }}</div>
+            <div class="soft">{{ detail.view.gates[index].said }}</div>
           </li>
         </ol>
       </div>
@@ -100,9 +93,9 @@ async function lookNow() {
               :now="now"
             />
           </section>
-          <section v-if="list.length">
+          <section v-if="detail.view.list.length">
             <h2>For the customer, in this order</h2>
-            <EditTable :edits="list" />
+            <EditTable :edits="detail.view.list" />
           </section>
           <section v-if="held">
             <h2>How long it will take</h2>
@@ -110,7 +103,7 @@ async function lookNow() {
           </section>
           <section>
             <h2>What to publish in {{ detail.zone }}, beside what is read</h2>
-            <SheetTable :lines="inUse(detail.lines)" />
+            <SheetTable :lines="inUse" />
           </section>
           <section v-if="!held && detail.spreads.length > 1">
             <h2>How it spread</h2>

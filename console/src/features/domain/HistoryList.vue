@@ -4,8 +4,6 @@ import { computed } from "vue";
 import type { Event } from "@/api/client";
 import { clock, exact } from "@/lib/time";
 
-import { tell } from "./tell";
-
 const props = defineProps<{ events: Event[] }>();
 const newestFirst = computed(() => [...props.events].reverse());
 </script>
@@ -16,7 +14,7 @@ const newestFirst = computed(() => [...props.events].reverse());
       <time class="record soft" :datetime="event.time" :title="exact(event.time)">{{
         clock(event.time)
       }}</time>
-      <span>{{ tell(event) }}</span>
+      <span>{{ event.told }}</span>
     </li>
   </ol>
 </template>

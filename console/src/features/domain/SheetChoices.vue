@@ -1,18 +1,24 @@
 <script setup lang="ts">
 import type { Sheet } from "@/api/client";
 import CopyField from "@/components/CopyField.vue";
-import { choices, PURPOSES, WORDS } from "@/lib/ways";
+import { choices, editorType, PURPOSES } from "@/lib/sheet";
 
 // Everything that may be published for one domain, choices shown as choices.
-defineProps<{ sheet: Sheet }>();
+defineProps<{ sheet: Sheet; headings: Record<string, string> }>();
 </script>
 
 <template>
-  <section v-for="{ purpose, ways } in choices(sheet.lines)" :key="purpose" class="purpose">
-    <h3>{{ PURPOSES[purpose] }}<span v-if="ways.length > 1" class="soft">, one of these</span></h3>
-    <div v-for="({ way, lines }, index) in ways" :key="way" class="way">
-      <p v-if="ways.length > 1">
-        <strong>{{ index === 0 ? "Best" : "Or" }}:</strong> {{ WORDS[way] }}
+  <section
+    v-for="{ purpose, choices: offered } in choices(sheet.lines)"
+    :key="purpose"
+    class="purpose"
+  >
+    <h3>
+      {{ PURPOSES[purpose] }}<span v-if="offered.length > 1" class="soft">, one of these</span>
+    </h3>
+    <div v-for="({ choice, lines }, index) in offered" :key="choice" class="choice">
+      <p v-if="offered.length > 1">
+        <strong>{{ index === 0 ? "Best" : "Or" }}:</strong> {{ headings[choice] }}
       </p>
       <table>
         <thead>
@@ -26,7 +32,7 @@ defineProps<{ sheet: Sheet }>();
         </thead>
         <tbody>
           <tr v-for="line in lines" :key="line.rtype + line.value">
-            <td class="record">{{ way === "alias" ? "ALIAS" : line.rtype }}</td>
+            <td class="record">{{ editorType(line) }}</td>
             <td>
               <CopyField v-if="line.host_field" :value="line.host_field" what="host" />
               <span v-else class="soft">(leave it empty)</span>
@@ -53,7 +59,7 @@ defineProps<{ sheet: Sheet }>();
   margin-bottom: calc(var(--step) * 3);
 }
 
-.way {
+.choice {
   margin: var(--step) 0 0 calc(var(--step) * 2);
 }
 

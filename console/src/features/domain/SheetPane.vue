@@ -79,13 +79,13 @@ watch(() => [props.host, revealed.value], read, { immediate: true });
         </ElButton>
       </span>
     </div>
-    <SheetChoices :sheet="view" />
+    <SheetChoices :sheet="view" :headings="view.headings" />
     <template v-if="view.pair">
       <h2>
         The other of the pair, {{ view.pair.sheet.routed
         }}{{ view.pair.is_primary ? ", the primary" : "" }}
       </h2>
-      <SheetChoices :sheet="view.pair.sheet" />
+      <SheetChoices :sheet="view.pair.sheet" :headings="view.headings" />
     </template>
   </div>
 </template>

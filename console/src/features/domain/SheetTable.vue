@@ -4,6 +4,7 @@ import { computed } from "vue";
 import type { JudgedLine } from "@/api/client";
 import CopyField from "@/components/CopyField.vue";
 import VerdictMark from "@/components/VerdictMark.vue";
+import { editorType } from "@/lib/sheet";
 
 type Cell = JudgedLine["cells"][number];
 
@@ -39,7 +40,7 @@ const story = (cell: Cell) => {
     </thead>
     <tbody>
       <tr v-for="line in lines" :key="line.way + line.rtype + line.value">
-        <td class="record">{{ line.way === "alias" ? "ALIAS" : line.rtype }}</td>
+        <td class="record">{{ editorType(line) }}</td>
         <td><CopyField :value="line.host_field || line.owner" what="host" /></td>
         <td><CopyField :value="line.value_field" what="value" /></td>
         <td class="record">{{ line.ttl }}</td>

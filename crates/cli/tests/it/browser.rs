@@ -11,6 +11,8 @@ use tokio::process::{Child, Command};
 /// A browser window; the driver ends with it.
 pub struct Browser {
     pub page: Client,
+    /// Where the driver answers.
+    url: String,
     _driver: Child,
 }
 
@@ -36,11 +38,28 @@ impl Browser {
         ];
         let mut capabilities = serde_json::Map::new();
         capabilities.insert("goog:chromeOptions".into(), json!({ "args": arguments }));
+        capabilities.insert("goog:loggingPrefs".into(), json!({ "browser": "ALL" }));
         let page = ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&url).await;
         let page = page.expect("a window");
         // Headless windows keep a bar for themselves; the page gets 1280x800.
         page.set_window_size(1280, 943).await.expect("sized");
-        Self { page, _driver: driver }
+        Self { page, url, _driver: driver }
+    }
+
+    /// Closes the window; fails if a page has complained. What the service
+    /// refused is logged too, and is what some tests are about.
+    pub async fn close(self) {
+        let session = self.page.session_id().await.expect("asked").expect("a session");
+        let call = format!("{}/session/{session}/se/log", self.url);
+        let answer = reqwest::Client::new().post(call).json(&json!({ "type": "browser" })).send().await;
+        let log: serde_json::Value = answer.expect("a log").json().await.expect("JSON");
+        let entries = log["value"].as_array().expect("entries");
+        let errors: Vec<_> = entries
+            .iter()
+            .filter(|entry| entry["level"] == "SEVERE" && entry["source"] != "network")
+            .collect();
+        assert!(errors.is_empty(), "the page complains: {errors:#?}");
+        self.page.close().await.expect("closed");
     }
 
     /// Waits until the selector finds something that is shown.

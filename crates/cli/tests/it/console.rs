@@ -55,7 +55,7 @@ fn a_domain_is_enrolled_at_the_form_and_watched_to_live_without_a_reload() {
         );
         let kept = browser.page.execute("return window.notReloaded", Vec::new()).await.expect("asked");
         assert_eq!(kept, true, "the page was reloaded");
-        browser.page.clone().close().await.expect("closed");
+        browser.close().await;
     });
 }
 
@@ -94,7 +94,7 @@ fn the_panes_of_a_domain_hand_over_compare_and_rehearse() {
         browser.see("[data-rehearsed] [data-code='address-foreign']").await;
         browser.read("address-foreign, line 1").await;
         browser.read("With these changes it passes ownership and routing.").await;
-        browser.page.clone().close().await.expect("closed");
+        browser.close().await;
     });
 }
 
@@ -114,7 +114,7 @@ fn the_roster_follows_what_happens_and_filters_by_name() {
         browser.see(&format!("tr[data-host='{zone}'][data-stage='live']")).await;
         let rows = browser.page.find_all(Locator::Css("tbody tr")).await.expect("rows");
         assert_eq!(rows.len(), 1);
-        browser.page.clone().close().await.expect("closed");
+        browser.close().await;
     });
 }
 
@@ -145,7 +145,7 @@ fn a_viewer_sees_everything_and_is_offered_nothing_to_change() {
         browser.see("#key").await;
         browser.page.goto(&url).await.expect("the console");
         browser.see("#key").await;
-        browser.page.clone().close().await.expect("closed");
+        browser.close().await;
     });
 }
 
@@ -173,7 +173,7 @@ fn the_stage_bar_filters_and_the_theme_is_remembered() {
         browser.see("tbody tr").await;
         let after = browser.page.execute(dark, Vec::new()).await.expect("asked");
         assert_ne!(before, after, "the theme is kept over a reload");
-        browser.page.clone().close().await.expect("closed");
+        browser.close().await;
     });
 }
 
@@ -238,6 +238,6 @@ fn a_certificate_is_shown_asked_about_brought_and_revoked() {
         browser.read("The customer should take its records back.").await;
         browser.press("Release it").await;
         browser.read("has left the platform").await;
-        browser.page.clone().close().await.expect("closed");
+        browser.close().await;
     });
 }

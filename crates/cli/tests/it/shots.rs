@@ -75,6 +75,6 @@ fn shots() {
         browser.page.goto(&url).await.expect("the console");
         browser.see("tr[data-stage='live']").await;
         shoot(&browser, "roster-dark.png").await;
-        browser.page.clone().close().await.expect("closed");
+        browser.close().await;
     });
 }

@@ -204,7 +204,7 @@ fn draw(app: &App, record: &DomainRecord) -> Sheet {
 async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Refusal> {
     let other = paired(app, record).await?;
     let pair = other.map(|other| PairedSheet { is_primary: other.is_primary, sheet: other.sheet });
-    Ok(SheetView { sheet: draw(app, record), token_expires_at: record.domain.token_expires_at, pair })
+    Ok(SheetView::new(draw(app, record), record.domain.token_expires_at, pair))
 }
 
 /// The other domain of a pair.
@@ -300,7 +300,7 @@ fn judged_line(record: &DomainRecord, sheet: &Sheet, line: &Line) -> JudgedLine 
         Some(survey) => verdict::judge(sheet, line, survey),
         None => Vec::new(),
     };
-    JudgedLine { line: line.clone(), cells, heading: line.choice.words().into() }
+    JudgedLine { line: line.clone(), cells }
 }
 
 /// What is told from the latest survey, beside the lines.
