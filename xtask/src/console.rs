@@ -13,13 +13,16 @@ fn npm(args: &[&str]) -> anyhow::Result<()> {
 }
 
 fn changed(path: &str) -> SystemTime {
-    fs::metadata(Path::new(CONSOLE).join(path)).and_then(|m| m.modified()).unwrap_or(SystemTime::UNIX_EPOCH)
+    fs::metadata(Path::new(CONSOLE).join(path))
+        .and_then(|file| file.modified())
+        .unwrap_or(SystemTime::UNIX_EPOCH)
 }
 
 fn install() -> anyhow::Result<()> {
     if changed("node_modules/.package-lock.json") >= changed("package-lock.json") {
         return Ok(());
     }
+
     say("Installing the console's packages");
     npm(&["ci", "--no-audit", "--no-fund", "--loglevel=error"])
 }
@@ -31,7 +34,15 @@ pub(crate) fn build() -> anyhow::Result<()> {
     npm(&["run", "--silent", "build"])
 }
 
-/// Type-check against the OpenAPI document, lint and format.
+/// Tests the plain functions.
+pub(crate) fn test() -> anyhow::Result<()> {
+    install()?;
+    say("Testing the console's functions");
+    npm(&["run", "--silent", "test"])
+}
+
+/// Type-checks against the OpenAPI document, lints and checks the format.
 pub(crate) fn check() -> anyhow::Result<()> {
+    install()?;
     npm(&["run", "--silent", "check"])
 }

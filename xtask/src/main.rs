@@ -1,20 +1,21 @@
 //! Set-up, demo and tests of the repository: `cargo xtask demo` and
 //! `cargo xtask test` are all that a newcomer needs.
 
+mod check;
 mod console;
 mod fuzz;
+mod generate;
 mod packages;
 mod queries;
+mod shots;
+mod test;
 
 use std::env;
-use std::fs;
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::Command;
-use std::thread::sleep;
-use std::time::Duration;
 
-use anyhow::{Context, bail, ensure};
+use anyhow::{Context, ensure};
 use clap::{Parser, Subcommand};
 
 #[derive(Parser)]
@@ -29,14 +30,20 @@ enum Task {
     /// Install what is missing, build, and run the demo with these options.
     #[command(disable_help_flag = true)]
     Demo {
-        /// Options of `nomenta demo`.
+        /// Options of `nomenta-demo`.
         #[arg(trailing_var_arg = true, allow_hyphen_values = true)]
         options: Vec<String>,
     },
+    /// Check format, lints, types and docs; no test is run.
+    Check,
     /// Install what is missing, check everything, and run every test.
     Test {
-        /// Only tests whose name contains this; checks are skipped then.
+        /// Only the tests of this crate, or those whose name contains this; checks
+        /// are skipped then.
         filter: Option<String>,
+        /// Heavy cases in their full number.
+        #[arg(long)]
+        full: bool,
     },
     /// Write what is generated from the code and kept: query data, the OpenAPI
     /// document and the page of findings.
@@ -58,6 +65,9 @@ enum Task {
     Shots,
 }
 
+/// The demo's program, once it is built.
+const DEMO: &str = "target/debug/nomenta-demo";
+
 /// What can be measured.
 #[derive(Clone, Copy, clap::ValueEnum)]
 enum Measure {
@@ -72,11 +82,13 @@ fn main() -> anyhow::Result<()> {
     env::set_current_dir(root()).context("Cannot enter the repository")?;
     match arguments.task {
         Task::Demo { options } => demo(&options),
-        Task::Test { filter } => test(filter.as_deref()),
-        Task::Generate => generate(),
+        Task::Check => check::run(),
+        Task::Test { filter: None, full } => test::all(full),
+        Task::Test { filter: Some(filter), full } => test::some(&filter, full),
+        Task::Generate => generate::run(),
         Task::Bench { what, domains } => bench(what, domains),
-        Task::Fuzz { seconds } => fuzz::run(seconds),
-        Task::Shots => shots(),
+        Task::Fuzz { seconds } => fuzz::each(seconds),
+        Task::Shots => shots::run(),
     }
 }
 
@@ -101,6 +113,7 @@ fn run_in(folder: &Path, program: &str, args: &[&str]) -> anyhow::Result<()> {
         .current_dir(folder)
         .status()
         .with_context(|| format!("Cannot run {program}. Is it installed?"))?;
+
     ensure!(status.success(), "{program} {} failed", args.join(" "));
     Ok(())
 }
@@ -118,9 +131,11 @@ fn cargo_command() -> Command {
     let ours = |name: &str| {
         name == "CARGO_MANIFEST_DIR" || name == "CARGO_MANIFEST_PATH" || name.starts_with("CARGO_PKG_")
     };
+
     for (name, _) in env::vars().filter(|(name, _)| ours(name)) {
         command.env_remove(name);
     }
+
     command
 }
 
@@ -135,30 +150,9 @@ fn demo(options: &[String]) -> anyhow::Result<()> {
     cargo(&["build", "--workspace"])?;
     say("Starting the demo");
     // Taking this process's place, so that signals reach the demo itself.
-    let error = Command::new("target/debug/nomenta").arg("demo").args(options).exec();
-    Err(error).context("Cannot start target/debug/nomenta")
-}
+    let error = Command::new(DEMO).args(options).exec();
 
-fn test(filter: Option<&str>) -> anyhow::Result<()> {
-    set_up()?;
-    if let Some(filter) = filter {
-        return cargo(&["test", "--workspace", "--", filter]);
-    }
-    say("Checking the console");
-    console::check()?;
-    say("Checking format and lints");
-    cargo(&["fmt", "--all", "--check"])?;
-    cargo(&["clippy", "--workspace", "--all-targets", "--", "--deny", "warnings"])?;
-    say("Checking that what is generated is up to date");
-    cargo(&["build", "--workspace"])?;
-    for (path, words) in GENERATED {
-        let current = fs::read_to_string(path).is_ok_and(|text| printed(words).is_ok_and(|now| now == text));
-        ensure!(current, "{path} is out of date. Run: cargo xtask generate");
-    }
-    say("Running every test");
-    // Tests mostly wait for servers, and the domains of those that are done go on
-    // being looked at: the sooner all are done, the less there is to do.
-    cargo(&["test", "--workspace", "--no-fail-fast", "--", "--test-threads=8"])
+    Err(error).with_context(|| format!("Cannot start {DEMO}"))
 }
 
 fn bench(what: Measure, domains: Option<u32>) -> anyhow::Result<()> {
@@ -170,65 +164,8 @@ fn bench(what: Measure, domains: Option<u32>) -> anyhow::Result<()> {
         }
         Measure::Edge => "edge",
     };
-    let domains = domains.map(|n| n.to_string());
+
+    let domains = domains.map(|domains| domains.to_string());
     let words = ["bench", "--package", "nomenta-cli", "--bench", name, "--"];
     cargo(&words.into_iter().chain(domains.as_deref()).collect::<Vec<_>>())
-}
-
-/// Documents that are made from the code, and the call that prints each.
-const GENERATED: [(&str, &[&str]); 2] =
-    [("docs/openapi.json", &["openapi"]), ("docs/findings.md", &["findings", "--as", "markdown"])];
-
-fn printed(words: &[&str]) -> anyhow::Result<String> {
-    let output = Command::new("target/debug/nomenta").args(words).output()?;
-    if !output.status.success() {
-        bail!("nomenta {} failed: {}", words.join(" "), String::from_utf8_lossy(&output.stderr));
-    }
-    Ok(String::from_utf8(output.stdout)?)
-}
-
-fn generate() -> anyhow::Result<()> {
-    packages::ensure()?;
-    say("Preparing the query data");
-    queries::prepare()?;
-    say("Writing the documents made from the code");
-    cargo(&["build", "--workspace"])?;
-    fs::create_dir_all("docs")?;
-    for (path, words) in GENERATED {
-        fs::write(path, printed(words)?)?;
-    }
-    Ok(())
-}
-
-fn shots() -> anyhow::Result<()> {
-    set_up()?;
-    cargo(&["build", "--workspace"])?;
-    say("Starting a demo to take pictures of");
-    let ready = env::current_dir()?.join("target/shots-ready.json");
-    let _ = fs::remove_file(&ready);
-    let mut demo = Command::new("target/debug/nomenta")
-        .args([
-            "demo",
-            "--fresh",
-            "--state",
-            "/var/tmp/nomenta-shots",
-            "--base-port",
-            "20630",
-            "--ready-file",
-        ])
-        .arg(&ready)
-        .spawn()?;
-    while !ready.exists() {
-        ensure!(demo.try_wait()?.is_none(), "The demo ended early");
-        sleep(Duration::from_millis(200));
-    }
-    say("Taking pictures");
-    let status = cargo_command()
-        .args(["test", "--package", "nomenta-cli", "--test", "it", "--", "--ignored", "shots"])
-        .env("NOMENTA_READY_FILE", &ready)
-        .status();
-    run("kill", &["-TERM", &demo.id().to_string()])?;
-    demo.wait()?;
-    ensure!(status?.success(), "The pictures could not be taken");
-    Ok(())
 }

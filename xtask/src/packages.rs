@@ -42,12 +42,14 @@ fn install(missing: &[&str]) -> anyhow::Result<()> {
     if missing.is_empty() {
         return Ok(());
     }
+
     let list = missing.join(" ");
     let Some(prefix) = privileged() else {
         bail!(
             "These Debian packages are missing: {list}\nInstall them with: apt-get install --no-install-recommends {list}"
         );
     };
+
     say(&format!("Installing {list}"));
     let apt = |args: &[&str]| {
         let words: Vec<_> = prefix.iter().copied().chain(["apt-get"]).chain(args.iter().copied()).collect();
@@ -59,6 +61,7 @@ fn install(missing: &[&str]) -> anyhow::Result<()> {
         ensure!(status.success(), "apt-get {} failed. Install by hand: {list}", args.join(" "));
         Ok(())
     };
+
     apt(&["update", "-qq"])?;
     let install = ["install", "-qq", "-y", "--no-install-recommends"];
     apt(&[&install[..], missing].concat())
@@ -83,6 +86,7 @@ pub(crate) fn folders() -> Vec<PathBuf> {
     folders.extend(["/usr/sbin", "/usr/bin"].map(PathBuf::from));
     let versions = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
     folders.extend(versions.map(|v| v.path().join("bin")));
+
     folders
 }
 
@@ -92,8 +96,10 @@ fn privileged() -> Option<&'static [&'static str]> {
         let output = Command::new(program).args(args).stderr(Stdio::null()).output();
         output.ok().filter(|o| o.status.success()).map(|o| String::from_utf8_lossy(&o.stdout).into_owned())
     };
+
     if quietly("id", &["-u"]).is_some_and(|id| id.trim() == "0") {
         return Some(&[]);
     }
+
     quietly("sudo", &["-n", "true"]).map(|_| &["sudo", "-n"][..])
 }

@@ -29,6 +29,7 @@ fn check(cluster: &Cluster) -> anyhow::Result<()> {
     for file in files {
         cluster.psql(&["-f", &file.path().to_string_lossy()])?;
     }
+
     let data = env::current_dir()?.join(".sqlx");
     let scratch = env::current_dir()?.join("target/sqlx");
     let _ = fs::remove_dir_all(&data);
@@ -37,6 +38,7 @@ fn check(cluster: &Cluster) -> anyhow::Result<()> {
     // A touched file makes Cargo expand every query again.
     fs::File::open("crates/store/src/lib.rs")?.set_modified(std::time::SystemTime::now())?;
     let socket = cluster.folder.to_string_lossy().replace('/', "%2F");
+
     let status = cargo_command()
         .args(["check", "--package", "nomenta-store"])
         .env("CARGO_TARGET_DIR", "target/queries")
@@ -45,6 +47,7 @@ fn check(cluster: &Cluster) -> anyhow::Result<()> {
         .env("SQLX_TMP", &scratch)
         .env("DATABASE_URL", format!("postgres://nomenta@{socket}/postgres"))
         .status()?;
+
     ensure!(status.success(), "A query does not fit the schema");
     Ok(())
 }
@@ -65,12 +68,14 @@ impl Cluster {
                 "No user postgres"
             );
         }
+
         let data = folder.join("data");
         let mut initdb = unprivileged(root, "initdb")?;
         initdb
             .args(["--auth=trust", "--username=nomenta", "--no-sync", "-D"])
             .arg(&data)
             .stdout(Stdio::null());
+
         ensure!(initdb.current_dir(folder).status()?.success(), "initdb failed");
         let mut postgres = unprivileged(root, "postgres")?;
         postgres
@@ -80,6 +85,7 @@ impl Cluster {
             .arg(folder)
             .args(["-c", "listen_addresses="])
             .stderr(Stdio::null());
+
         let cluster = Self { folder: folder.to_owned(), child: postgres.current_dir(folder).spawn()? };
         for _ in 0..100 {
             if cluster.psql(&["-c", "SELECT 1"]).is_ok() {
@@ -87,6 +93,7 @@ impl Cluster {
             }
             sleep(Duration::from_millis(100));
         }
+
         anyhow::bail!("The throw-away database does not start")
     }
 
@@ -95,6 +102,7 @@ impl Cluster {
         psql.arg("-h").arg(&self.folder).args(["-U", "nomenta", "-q", "-v", "ON_ERROR_STOP=1"]);
         let status = psql.args(args).arg("postgres").stdout(Stdio::null()).stderr(Stdio::null()).status()?;
         ensure!(status.success(), "psql {} failed", args.join(" "));
+
         Ok(())
     }
 }
@@ -113,6 +121,7 @@ fn unprivileged(root: bool, name: &str) -> anyhow::Result<Command> {
     if !root {
         return Ok(Command::new(path));
     }
+
     let mut command = Command::new("setpriv");
     command.args(["--reuid=postgres", "--regid=postgres", "--init-groups", "--"]).arg(path);
     Ok(command)

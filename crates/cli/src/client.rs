@@ -30,11 +30,13 @@ impl Client {
         if self.key.is_empty() {
             bail!("No key is set. Set NOMENTA_KEY, or give --key.");
         }
+
         let unreachable = || format!("Cannot reach the service at {}. Is NOMENTA_URL right?", self.url);
         let response = request.send().await.with_context(unreachable)?;
         if response.status().is_success() {
             return Ok(response);
         }
+
         let status = response.status();
         match response.json::<Problem>().await {
             Ok(problem) => bail!("{}", problem.detail),

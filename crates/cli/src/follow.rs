@@ -39,6 +39,7 @@ async fn follow(client: &Client, host: &str, wanted: Stage) -> anyhow::Result<()
     eprintln!("{}", explain::gates(&detail));
     let mut stage = detail.stage;
     let mut told = None;
+
     while !arrived(stage, wanted) {
         let Some(event) = events.next().await else { bail!("The service ended the connection. Try again.") };
         let event = event?;
@@ -50,11 +51,13 @@ async fn follow(client: &Client, host: &str, wanted: Stage) -> anyhow::Result<()
         let detail: DomainDetail = client.get(&format!("domains/{host}")).await?;
         stage = detail.stage;
     }
+
     // What was committed along with the last event is part of the story.
     if let Some(told) = told {
         let rest: Vec<CloudEvent> = client.get(&format!("domains/{host}/events?after={told}")).await?;
         rest.iter().for_each(|event| eprintln!("{}", event_line(event)));
     }
+
     Ok(())
 }
 

@@ -139,6 +139,7 @@ mod tests {
             let is_on_stage = PARTS.iter().any(|part| part.act == Act::Wrong(*mistake));
             assert!(is_on_stage, "{mistake} is missing");
         }
+
         for part in &PARTS {
             assert!(
                 ACCOUNTS.iter().any(|account| account.sites.contains(&part.site)),

@@ -33,6 +33,7 @@ pub(crate) fn program(name: &str) -> Option<PathBuf> {
     let mut versions: Vec<_> = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten().collect();
     versions.sort_by_key(|v| std::cmp::Reverse(v.file_name().to_string_lossy().parse::<u32>().unwrap_or(0)));
     folders.extend(versions.into_iter().map(|v| v.path().join("bin")));
+
     folders.into_iter().map(|f| f.join(name)).find(|p| p.is_file())
 }
 
@@ -45,6 +46,7 @@ pub fn require_programs() -> anyhow::Result<()> {
     if missing.is_empty() {
         return Ok(());
     }
+
     let names: Vec<_> = missing.iter().map(|(name, _)| *name).collect();
     let mut packages: Vec<_> = missing.iter().map(|(_, package)| *package).collect();
     packages.dedup();
@@ -59,6 +61,7 @@ pub(crate) fn command(layout: &Layout, name: &str, signal: &str) -> anyhow::Resu
     if let Some(user) = layout.user() {
         command.args(["--reuid", user, "--regid", user, "--init-groups"]);
     }
+
     command.args(["--pdeathsig", signal]).arg(path).current_dir(&layout.state).stdin(Stdio::null());
     Ok(command)
 }
@@ -69,6 +72,7 @@ pub(crate) async fn run(mut command: Command) -> anyhow::Result<String> {
     if output.status.success() {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
     }
+
     let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
     bail!("{:?} failed: {out}{err}", command.as_std())
 }
@@ -107,6 +111,7 @@ impl Daemon {
         let log = fs::read_to_string(&self.log).unwrap_or_default();
         let tail: Vec<_> = log.lines().rev().take(8).collect();
         let tail: Vec<_> = tail.into_iter().rev().collect();
+
         bail!("{} ended with {status}. The end of its log:\n{}", self.name, tail.join("\n"))
     }
 

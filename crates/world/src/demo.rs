@@ -61,9 +61,11 @@ pub async fn run(options: DemoOptions, stop: CancellationToken) -> anyhow::Resul
     if options.fresh {
         layout.wipe()?;
     }
+
     if let Some(file) = &options.ready_file {
         let _ = fs::remove_file(file);
     }
+
     let say = Arc::new(|what: &str| println!("  {what} …"));
     println!("Starting the world in {}", layout.state.display());
     let Some(world) = stop.run_until_cancelled(World::start(layout, say)).await else { return Ok(()) };
@@ -71,9 +73,11 @@ pub async fn run(options: DemoOptions, stop: CancellationToken) -> anyhow::Resul
     let mut running = Running { service: None };
     let ran = stop.run_until_cancelled(serve(&world, &options, &mut running)).await;
     println!("Stopping");
+
     if let Some(service) = running.service {
         service.stop().await;
     }
+
     world.stop().await;
     ran.unwrap_or(Ok(()))
 }
@@ -86,6 +90,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
     let layout = &world.layout;
     let secrets = secrets(layout)?;
     println!("  Starting the service …");
+
     let setup = ServiceSetup {
         listen: layout.service(),
         database: world.database("nomenta").await?,
@@ -107,6 +112,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         .map(Into::into)
         .into(),
     };
+
     running.service = Some(setup.start(layout, &options.program, &layout.state.join("service.log")).await?);
     let edge = Edge::start(EdgeConfig {
         addresses: EDGE.to_vec(),
@@ -117,10 +123,12 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         own: Some(world.own_certificate()?),
     })
     .await?;
+
     let platform = Platform { client: Client::new(), url: setup.url(), key: secrets.admin_key.clone() };
     println!("  Letting {} customers in …", ACCOUNTS.len());
     platform.seed(&world.zones, &edge).await?;
     announce(layout, options, &setup, &secrets)?;
+
     let bringing = async {
         for part in &PARTS {
             if let Act::Brought(days) = part.act {
@@ -129,12 +137,14 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         }
         Ok(())
     };
+
     let moving = async { tokio::try_join!(bringing, platform.play(&world.zones)).map(drop) };
     let watched = watch(running);
     tokio::select! {
         done = moving => done?,
         died = watched => return died,
     }
+
     watch(running).await
 }
 
@@ -153,6 +163,7 @@ fn secrets(layout: &Layout) -> anyhow::Result<Secrets> {
     if let Ok(text) = fs::read_to_string(&path) {
         return serde_json::from_str(&text).with_context(|| format!("Cannot read {}", path.display()));
     }
+
     let hex = |bytes: &[u8]| data_encoding::HEXLOWER.encode(bytes);
     let key = |word: &str| format!("demo_{word}_{}", hex(&rand::random::<[u8; 12]>()));
     let secrets = Secrets {
@@ -160,6 +171,7 @@ fn secrets(layout: &Layout) -> anyhow::Result<Secrets> {
         admin_key: key("admin"),
         edge_key: key("edge"),
     };
+
     layout.write("secrets.json", &serde_json::to_string_pretty(&secrets)?)?;
     Ok(secrets)
 }
@@ -178,6 +190,7 @@ fn announce(
     println!("  export NOMENTA_URL={url}");
     println!("  export NOMENTA_KEY={key}\n");
     println!("Ctrl-C stops everything.");
+
     if let Some(file) = &options.ready_file {
         let ready = json!({
             "url": url,
@@ -188,6 +201,7 @@ fn announce(
         });
         write_whole(file, &serde_json::to_string_pretty(&ready)?)?;
     }
+
     Ok(())
 }
 
@@ -217,12 +231,15 @@ impl Platform {
         if let Some(body) = &body {
             request = request.json(body);
         }
+
         let response = request.send().await?;
         let status = response.status();
         let answer: Value = response.json().await.unwrap_or_default();
+
         if status.is_success() || status == StatusCode::CONFLICT {
             return Ok((status, answer));
         }
+
         anyhow::bail!("{path} was refused: {}", answer["detail"].as_str().unwrap_or_default())
     }
 
@@ -245,6 +262,7 @@ impl Platform {
             answer.is_ok_and(|(_, detail)| !detail["certificate"].is_null())
         })
         .await?;
+
         let pem = Authority::open(layout)?.issue(&[host.to_owned()], days)?;
         let body = json!({ "chain_pem": pem.chain, "key_pem": pem.key });
         self.call(Method::PUT, &format!("domains/{host}/certificate"), Some(body)).await?;
@@ -255,6 +273,7 @@ impl Platform {
         let of_family = |v4: bool| EDGE.iter().filter(move |ip| ip.is_ipv4() == v4).map(ToString::to_string);
         let (ipv4, ipv6): (Vec<_>, Vec<_>) = (of_family(true).collect(), of_family(false).collect());
         let canonical = "{site}.edge.quaymark.example";
+
         self.add(
             "ingresses",
             json!({
@@ -263,6 +282,7 @@ impl Platform {
             }),
         )
         .await?;
+
         for account in &ACCOUNTS {
             self.add("accounts", json!({ "name": account.name, "title": account.title })).await?;
             for site in account.sites {
@@ -270,6 +290,7 @@ impl Platform {
                 self.add("sites", site).await?;
             }
         }
+
         for part in &PARTS {
             let host = Subject::parse(part.host)?;
             if part.act == Act::EdgeBehind {
@@ -288,6 +309,7 @@ impl Platform {
                 }
             }
         }
+
         Ok(())
     }
 
@@ -309,6 +331,7 @@ impl Platform {
             tokio::time::sleep_until(start + Duration::from_secs(seconds)).await;
             customer::publish(zones, &self.sheet(part.host).await?, None).await?;
         }
+
         Ok(())
     }
 }
@@ -325,6 +348,7 @@ async fn set_stage(zones: &Zones, host: &Hostname, act: Act) -> anyhow::Result<(
         }
         _ => zones.register(zone).await?,
     }
+
     match act {
         Act::Wrong(Mistake::MailLost) => customer::have_mail(zones, zone).await,
         Act::Right if zone == host.as_str() => customer::have_mail(zones, zone).await,
@@ -353,8 +377,10 @@ async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
             customer::publish(zones, sheet, Some(mistake)).await?;
         }
     }
+
     if part.act == Act::Right && sheet.apex {
         customer::have_mail(zones, sheet.host.registered()).await?;
     }
+
     Ok(())
 }

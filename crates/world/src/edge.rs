@@ -118,6 +118,7 @@ impl Known {
         put(&mut self.certificates, &host, certificate.map(certify).transpose()?);
         put(&mut self.challenges, &host, challenge.map(certify).transpose()?);
         put(&mut self.routes, &host, route);
+
         Ok(())
     }
 }
@@ -136,6 +137,7 @@ impl TryFrom<Feed> for Known {
         let keys = |list: Vec<Certificate>| -> anyhow::Result<HashMap<_, _>> {
             list.into_iter().map(|c| Ok((c.host.clone(), certify(c)?))).collect()
         };
+
         Ok(Self {
             routes: feed.routes.into_iter().map(|route| (route.host.clone(), route)).collect(),
             certificates: keys(feed.certificates)?,
@@ -168,6 +170,7 @@ impl Edge {
             position: watch::Sender::new(-1),
             config,
         });
+
         for ip in &shared.config.addresses {
             let plain = listen(*ip, shared.config.http_port).await?;
             let secure = listen(*ip, shared.config.https_port).await?;
@@ -177,6 +180,7 @@ impl Edge {
             let app = Router::new().fallback(page).with_state(shared.clone());
             tokio::spawn(tls::serve(secure, server, app, stop.clone()));
         }
+
         tokio::spawn(stop.clone().run_until_cancelled_owned(follow(shared.clone())));
         Ok(Self { shared, _stop: stop.drop_guard() })
     }
@@ -235,6 +239,7 @@ async fn serve_plain(listener: TcpListener, shared: Arc<Shared>, stop: Cancellat
         .route("/.well-known/acme-challenge/{token}", get(challenge))
         .fallback(redirect)
         .with_state(shared);
+
     let served = axum::serve(listener, app).with_graceful_shutdown(stop.cancelled_owned()).await;
     if let Err(error) = served {
         tracing::warn!(%error, "the edge stopped serving HTTP");
@@ -247,6 +252,7 @@ async fn challenge(State(shared): State<Arc<Shared>>, Path(token): Path<String>)
     let EdgeConfig { service, key, .. } = &shared.config;
     let asked =
         shared.client.get(format!("{service}/api/v1/edge/challenges/{token}")).bearer_auth(key).send().await;
+
     match asked.and_then(reqwest::Response::error_for_status) {
         Ok(answer) => answer.text().await.unwrap_or_default().into_response(),
         Err(_) => StatusCode::NOT_FOUND.into_response(),
@@ -284,9 +290,11 @@ async fn page(State(shared): State<Arc<Shared>>, headers: HeaderMap, url: axum::
     if let Some(primary) = &route.redirect_to {
         return shared.secure(primary, url.path());
     }
+
     if url.path() == "/" && route.entry_path != "/" {
         return shared.secure(&host, &route.entry_path);
     }
+
     let site = &route.site;
     let page = Html(format!("<!doctype html><title>{site}</title><p>{host} shows the site {site}.</p>\n"));
     match route.noindex && !*shared.listed.borrow() {
@@ -309,12 +317,15 @@ impl ResolvesServerCert for BySni {
         if hello.alpn().is_some_and(|mut offered| offered.any(|protocol| protocol == ACME_TLS)) {
             return known.challenges.get(&name).cloned();
         }
+
         if read(&self.0.withheld).contains(&name) {
             return None;
         }
+
         if known.routes.get(&name).is_some_and(|route| route.noindex) {
             return self.0.own.clone();
         }
+
         let name = read(&self.0.mistaken).get(&name).cloned().unwrap_or(name);
         Known::find(&known.certificates, &name).cloned()
     }
@@ -342,6 +353,7 @@ async fn snapshot(shared: &Shared) -> anyhow::Result<i64> {
     let known = Known::try_from(feed)?;
     *write(&shared.known) = known;
     shared.position.send_replace(position);
+
     Ok(position)
 }
 

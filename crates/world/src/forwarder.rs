@@ -20,12 +20,15 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<JoinSet<()>> {
     let listener = TcpListener::bind(address)
         .await
         .with_context(|| format!("Cannot listen on {address}, for the web forwarder"))?;
+
     let target = format!("https://sites.{FORMER_HOST}/");
     let router = Router::new().fallback(move || async move { Redirect::to(&target) });
     let mut running = JoinSet::new();
+
     running.spawn(async move {
         // It ends with its owner.
         let _ = axum::serve(listener, router).await;
     });
+
     Ok(running)
 }

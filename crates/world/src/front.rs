@@ -54,6 +54,7 @@ impl ResolvesServerCert for Minted {
         if let Some(key) = known.get(&name) {
             return Some(key.clone());
         }
+
         let pem = self.authority.issue(std::slice::from_ref(&name), 30).ok()?;
         let key = Arc::new(tls::certified(&pem).ok()?);
         known.insert(name, key.clone());
@@ -68,9 +69,11 @@ pub(crate) async fn start(layout: &Layout, origins: &Origins) -> anyhow::Result<
         let address = SocketAddr::from((FRONT, port));
         TcpListener::bind(address).await.with_context(|| format!("The proxy cannot listen on {address}"))
     };
+
     let app = |secure, port| {
         Router::new().fallback(pass).with_state(Passing { secure, port, origins: origins.clone() })
     };
+
     let plain = listen(layout.http_port()).await?;
     let served = axum::serve(plain, app(false, layout.http_port()));
     let ending = stop.clone();
@@ -79,6 +82,7 @@ pub(crate) async fn start(layout: &Layout, origins: &Origins) -> anyhow::Result<
     let acceptor = tls::server(Arc::new(minted), &[b"http/1.1"])?;
     let secure = listen(layout.https_port()).await?;
     tokio::spawn(tls::serve(secure, acceptor, app(true, layout.https_port()), stop.clone()));
+
     Ok(stop.drop_guard())
 }
 
@@ -100,11 +104,14 @@ async fn passed(passing: &Passing, host: &str, path: &str) -> anyhow::Result<Res
         .danger_accept_invalid_certs(true)
         .resolve(host, SocketAddr::new(edge, passing.port))
         .build()?;
+
     let scheme = if passing.secure { "https" } else { "http" };
     let answer = client.get(format!("{scheme}://{host}:{}{path}", passing.port)).send().await?;
     let mut response = Response::builder().status(answer.status());
+
     if let Some(location) = answer.headers().get(header::LOCATION) {
         response = response.header(header::LOCATION, location);
     }
+
     Ok(response.body(Body::from(answer.bytes().await?))?)
 }

@@ -70,20 +70,24 @@ impl IssuerFront {
         let address = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
         let listener = TcpListener::bind(address).await.with_context(|| format!("{address} is busy"))?;
         let read = |path| std::fs::read_to_string(path);
+
         let pem = tls::Pem {
             chain: read(layout.directory_root())?,
             key: read(layout.state.join("pebble/tls.key"))?,
         };
+
         let shared = Arc::new(Shared {
             client: pebble::client(&layout.directory_root())?,
             upstream: upstream.trim_end_matches("/dir").to_owned(),
             state: Mutex::default(),
             hanging: watch::Sender::new(false),
         });
+
         let app = Router::new()
             .route("/renewal-info/{certificate}", get(renewal_info))
             .fallback(pass)
             .with_state(shared.clone());
+
         let stop = CancellationToken::new();
         let acceptor = tls::server(Arc::new(One(Arc::new(tls::certified(&pem)?))), &[b"http/1.1"])?;
         tokio::spawn(tls::serve(listener, acceptor, app, stop.clone()));
@@ -166,6 +170,7 @@ async fn renewal_info(State(shared): State<Arc<Shared>>, Path(certificate): Path
     *told.asked.entry(certificate).or_default() += 1;
     let text = |at: DateTime<Utc>| at.to_rfc3339_opts(SecondsFormat::Secs, true);
     let body = json!({ "suggestedWindow": { "start": text(start), "end": text(end) } });
+
     ([(header::RETRY_AFTER, "1")], axum::Json(body)).into_response()
 }
 
@@ -215,6 +220,7 @@ async fn passed(
     if orders && let Some(answer) = shared.told().turn_away() {
         return Ok(answer);
     }
+
     let replaces = if orders { replaces(&body) } else { None };
     let mut request = shared.client.request(method, format!("{}{}", shared.upstream, url.path()));
     for name in [header::HOST, header::CONTENT_TYPE, header::USER_AGENT] {
@@ -222,6 +228,7 @@ async fn passed(
             request = request.header(name, value);
         }
     }
+
     let answer = request.body(body).send().await?;
     let mut response = Response::builder().status(answer.status());
     for (name, value) in answer.headers() {
@@ -229,9 +236,11 @@ async fn passed(
             response = response.header(name, value);
         }
     }
+
     let good = answer.status().is_success();
     let bytes = answer.bytes().await?;
     let mut added = None;
+
     if url.path() == "/dir" {
         let host = headers.get(header::HOST).and_then(|v| v.to_str().ok()).unwrap_or_default();
         added = Some(("renewalInfo", format!("https://{host}/renewal-info")));
@@ -239,6 +248,7 @@ async fn passed(
         shared.told().replaced.push(certificate.clone());
         added = Some(("replaces", certificate));
     }
+
     let Some((field, value)) = added else { return Ok(response.body(Body::from(bytes))?) };
     let mut document: Value = serde_json::from_slice(&bytes)?;
     document[field] = json!(value);
@@ -258,9 +268,11 @@ fn throttled(seconds: u64) -> Response {
         "type": "urn:ietf:params:acme:error:rateLimited", "status": 429,
         "detail": "Too many orders were placed with this account",
     });
+
     let headers = [
         (header::RETRY_AFTER, seconds.to_string()),
         (header::CONTENT_TYPE, "application/problem+json".to_owned()),
     ];
+
     (StatusCode::TOO_MANY_REQUESTS, headers, problem.to_string()).into_response()
 }

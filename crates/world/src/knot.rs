@@ -36,6 +36,7 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Vec<Watched>> {
     ] {
         watched.push(watch(layout, Arc::new(instance)).await?);
     }
+
     Ok(watched)
 }
 
@@ -47,6 +48,7 @@ async fn watch(layout: &Layout, instance: Arc<Instance>) -> anyhow::Result<Watch
         let instance = instance.clone();
         async move { start_one(&layout, &instance).await }.boxed()
     };
+
     Watched::start(Box::new(start), Box::new(move || replies(address).boxed())).await
 }
 
@@ -55,6 +57,7 @@ async fn start_one(layout: &Layout, instance: &Instance) -> anyhow::Result<Daemo
     for sub in ["zones", "db", "run"] {
         layout.folder(&format!("knot-{}/{sub}", instance.name))?;
     }
+
     let database = folder.join("confdb");
     if !database.exists() {
         let text = configuration(layout, instance, &folder);
@@ -63,14 +66,17 @@ async fn start_one(layout: &Layout, instance: &Instance) -> anyhow::Result<Daemo
         import.arg("-C").arg(&database).arg("conf-import").arg(&file);
         daemon::run(import).await?;
     }
+
     let mut knotd = daemon::command(layout, "knotd", "TERM")?;
     knotd.arg("-C").arg(&database).arg("-s").arg(socket(&folder));
     let mut daemon = Daemon::start(instance.name, knotd, &folder.join("log"), Signal::SIGTERM)?;
+
     wait_for(&format!("the name server {} answering", instance.name), Duration::from_secs(20), || async {
         control(layout, instance.name, &["status"]).await.is_ok()
     })
     .await
     .or_else(|late| daemon.check().and(Err(late)))?;
+
     Ok(daemon)
 }
 
@@ -87,6 +93,7 @@ pub(crate) async fn control(layout: &Layout, instance: &str, args: &[&str]) -> a
     let mut knotc = daemon::command(layout, "knotc", "KILL")?;
     knotc.arg("-s").arg(socket(&folder)).args(args);
     let _one = CALLING.lock().await;
+
     daemon::run(knotc).await
 }
 
@@ -102,6 +109,7 @@ fn configuration(layout: &Layout, instance: &Instance, folder: &Path) -> String 
     let port = layout.dns_port();
     let listen: Vec<_> = instance.listen.iter().map(|ip| format!("{ip}@{port}")).collect();
     let folder = folder.display();
+
     let mut text = format!(
         "server:\n    rundir: {folder}/run\n    listen: [{}]\n    udp-workers: 1\n    tcp-workers: 2\n    background-workers: 1\n\
          log:\n  - target: stderr\n    any: warning\n\
@@ -113,12 +121,15 @@ fn configuration(layout: &Layout, instance: &Instance, folder: &Path) -> String 
            \x20   semantic-checks: off\n    zonefile-sync: 0\n",
         listen.join(", "),
     );
+
     if !instance.zones.is_empty() {
         text.push_str("zone:\n");
     }
+
     for zone in instance.zones {
         // Writing to a string cannot fail.
         let _ = writeln!(text, "  - domain: \"{zone}\"\n    master: primary");
     }
+
     text
 }

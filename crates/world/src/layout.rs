@@ -89,6 +89,7 @@ impl Layout {
         if !Uid::effective().is_root() {
             return Ok(Self { state, base_port, user: None });
         }
+
         let named = |name| User::from_name(name).ok().flatten();
         let user = named("postgres").or_else(|| named("nobody"));
         let user = user.context("There is no user postgres or nobody for PostgreSQL to run as.")?;
@@ -130,6 +131,7 @@ impl Layout {
             2 => format!("{name}=https://{}:{https}/dns-query", address.ip()),
             _ => format!("{name}={address}"),
         });
+
         ways.collect()
     }
 
@@ -170,6 +172,7 @@ impl Layout {
         if !earlier.contains(root.trim()) {
             self.write("roots.pem", &format!("{}\n{earlier}", root.trim()))?;
         }
+
         Ok(())
     }
 
@@ -205,12 +208,14 @@ impl Layout {
         if !self.state.exists() {
             return Ok(());
         }
+
         if !self.state.join("lock").exists() && fs::read_dir(&self.state)?.next().is_some() {
             bail!(
                 "{} holds files that are not Nomenta's. Choose another --state folder.",
                 self.state.display()
             );
         }
+
         let _lock = self.lock()?;
         fs::remove_dir_all(&self.state).with_context(|| format!("Cannot empty {}", self.state.display()))
     }
@@ -220,6 +225,7 @@ impl Layout {
         fs::create_dir_all(&self.state).with_context(|| format!("Cannot make {}", self.state.display()))?;
         let path = self.state.join("lock");
         let file = OpenOptions::new().create(true).truncate(false).write(true).open(&path)?;
+
         match file.try_lock() {
             Ok(()) => Ok(file),
             Err(TryLockError::WouldBlock) => bail!(
@@ -253,25 +259,31 @@ impl Layout {
             dns.map(|ip| ((ip, self.dns_port()).into(), "a name server")).collect();
         wanted.extend(self.vantages().into_iter().map(|(_, address)| (address, "a resolver")));
         wanted.extend(CHALLENGES.map(|(_, ip)| ((ip, self.dns_port()).into(), "a challenge zone")));
+
         for (_, address) in self.vantages() {
             wanted.extend(self.encrypted_ports().map(|port| ((address.ip(), port).into(), "a resolver")));
         }
+
         for (offset, what) in [(2, "the certification authority"), (3, "its management"), (6, "the service")]
         {
             wanted.push(((Ipv4Addr::LOCALHOST, self.base_port + offset).into(), what));
         }
+
         for ip in EDGE {
             wanted.push(((ip, self.http_port()).into(), "the edge (HTTP)"));
             wanted.push(((ip, self.https_port()).into(), "the edge (HTTPS)"));
         }
+
         let busy = |(address, what): &(SocketAddr, &str)| {
             let free = TcpListener::bind(address).is_ok() && UdpSocket::bind(address).is_ok();
             (!free).then(|| format!("{address} for {what}"))
         };
+
         let busy: Vec<_> = wanted.iter().filter_map(busy).collect();
         if busy.is_empty() {
             return Ok(());
         }
+
         bail!(
             "These ports are in use: {}. Stop what uses them, or choose another --base-port.",
             busy.join(", ")

@@ -172,5 +172,6 @@ where
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
+
     Ok(())
 }

@@ -72,6 +72,7 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Servers> {
         servers.spawn(by_udp(Arc::new(socket), primary, manner));
         servers.spawn(by_tcp(listener, primary, manner));
     }
+
     Ok(Servers(servers))
 }
 
@@ -101,6 +102,7 @@ async fn one_by_tcp(mut stream: TcpStream, primary: SocketAddr, manner: Manner) 
     stream.read_exact(&mut question).await.ok()?;
     let reply = reply(&question, primary, manner, true).await?;
     let length = u16::try_from(reply.len()).ok()?;
+
     stream.write_all(&[&length.to_be_bytes(), &reply[..]].concat()).await.ok()
 }
 
@@ -115,6 +117,7 @@ async fn reply(question: &[u8], primary: SocketAddr, manner: Manner, tcp: bool) 
         Manner::Slow => sleep(THINKING).await,
         _ => {}
     }
+
     let mut message = Message::from_vec(&upstream(question, primary).await?).ok()?;
     match manner {
         Manner::Stranger => drop(message.set_id(message.id().wrapping_add(1))),
@@ -126,6 +129,7 @@ async fn reply(question: &[u8], primary: SocketAddr, manner: Manner, tcp: bool) 
         Manner::Alias => alias(&mut message)?,
         _ => {}
     }
+
     message.to_bytes().ok()
 }
 
@@ -136,6 +140,7 @@ async fn upstream(question: &[u8], primary: SocketAddr) -> Option<Vec<u8>> {
     let mut buffer = vec![0; 4096];
     let length = timeout(Duration::from_secs(2), socket.recv(&mut buffer)).await.ok()?.ok()?;
     buffer.truncate(length);
+
     Some(buffer)
 }
 
@@ -143,6 +148,7 @@ fn fall_behind(message: &mut Message) {
     let kept = message.take_answers().into_iter().filter(|r| {
         !matches!(r.record_type(), RecordType::A | RecordType::AAAA | RecordType::CNAME | RecordType::TXT)
     });
+
     let kept: Vec<_> = kept.map(older).collect();
     message.insert_answers(kept);
 }
@@ -152,6 +158,7 @@ fn older(record: Record) -> Record {
     let serial = soa.serial().wrapping_sub(1);
     let (mname, rname) = (soa.mname().clone(), soa.rname().clone());
     let old = SOA::new(mname, rname, serial, soa.refresh(), soa.retry(), soa.expire(), soa.minimum());
+
     Record::from_rdata(record.name().clone(), record.ttl(), RData::SOA(old))
 }
 
@@ -163,5 +170,6 @@ fn alias(message: &mut Message) -> Option<()> {
         message.take_answers();
         message.insert_answers(vec![Record::from_rdata(name, 5, RData::CNAME(CNAME(target)))]);
     }
+
     Some(())
 }

@@ -116,10 +116,12 @@ pub(crate) async fn watched(layout: &Layout, setup: &IssuerSetup) -> anyhow::Res
         let (layout, setup) = started.clone();
         async move { start(&layout, &setup).await }.boxed()
     };
+
     let answers = move || {
         let (layout, setup) = asked.clone();
         async move { answers(&layout, &setup).await }.boxed()
     };
+
     Watched::start(Box::new(start), Box::new(answers)).await
 }
 
@@ -138,6 +140,7 @@ async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
         layout.write("pebble/tls.pem", &made.cert.pem())?;
         layout.write("pebble/tls.key", &made.signing_key.serialize_pem())?;
     }
+
     let keys: serde_json::Map<_, _> =
         setup.external.iter().map(|(id, key)| (id.clone(), json!(key))).collect();
     let config = json!({ "pebble": {
@@ -150,6 +153,7 @@ async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
         "externalAccountMACKeys": keys,
         "domainBlocklist": [EMBARGOED],
     }});
+
     let file = layout.write(&format!("{}/config.json", setup.folder), &config.to_string())?;
     let resolver = layout.vantages()[0].1;
     let mut pebble = daemon::command(layout, "pebble", "TERM")?;
@@ -159,11 +163,13 @@ async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
     let _ = fs::remove_file(&log);
     let mut daemon = Daemon::start("the certification authority", pebble, &log, Signal::SIGTERM)?;
     let client = client(&cert)?;
+
     wait_for("the certification authority answering", Duration::from_secs(20), || async {
         client.get(setup.directory()).send().await.is_ok()
     })
     .await
     .or_else(|late| daemon.check().and(Err(late)))?;
+
     let root = client.get(format!("{}/roots/0", setup.management())).send().await?.error_for_status()?;
     layout.trust(&root.text().await?)?;
     Ok(daemon)
@@ -177,6 +183,7 @@ pub(crate) async fn issued(layout: &Layout, setup: &IssuerSetup) -> anyhow::Resu
         let pem = status["Certificate"].as_str().context("Pebble shows no certificate")?;
         certificates.push(pem.to_owned());
     }
+
     Ok(certificates)
 }
 

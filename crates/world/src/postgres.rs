@@ -22,10 +22,12 @@ pub(crate) async fn watched(layout: &Layout) -> anyhow::Result<Watched> {
         let layout = started.clone();
         async move { start(&layout).await }.boxed()
     };
+
     let answers = move || {
         let layout = asked.clone();
         async move { psql(&layout, "SELECT 1").await.is_ok() }.boxed()
     };
+
     Watched::start(Box::new(start), Box::new(answers)).await
 }
 
@@ -38,17 +40,20 @@ async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
         initdb.arg(format!("--username={SUPERUSER}")).arg("--pgdata").arg(&data);
         daemon::run(initdb).await.context("Cannot make the database cluster")?;
     }
+
     let mut postgres = daemon::command(layout, "postgres", "INT")?;
     postgres.arg("-D").arg(&data).arg("-k").arg(&folder);
     for setting in ["listen_addresses=", "fsync=off", "max_connections=200", "unix_socket_permissions=0700"] {
         postgres.args(["-c", setting]);
     }
+
     let mut daemon = Daemon::start("PostgreSQL", postgres, &folder.join("log"), Signal::SIGINT)?;
     wait_for("PostgreSQL answering", Duration::from_secs(30), || async {
         psql(layout, "SELECT 1").await.is_ok()
     })
     .await
     .or_else(|late| daemon.check().and(Err(late)))?;
+
     Ok(daemon)
 }
 
@@ -62,6 +67,7 @@ pub(crate) async fn create_database(layout: &Layout, name: &str) -> anyhow::Resu
     if known.trim().is_empty() {
         psql(layout, &format!("CREATE DATABASE \"{name}\"")).await?;
     }
+
     let socket = layout.state.join("postgres").to_string_lossy().replace('/', "%2F");
     Ok(format!("postgres://{SUPERUSER}@{socket}/{name}"))
 }
@@ -76,5 +82,6 @@ async fn psql_in(layout: &Layout, database: &str, statement: &str) -> anyhow::Re
         .arg(layout.state.join("postgres"))
         .args(["-U", SUPERUSER, "-Atq", "-c", statement])
         .arg(database);
+
     daemon::run(psql).await
 }

@@ -58,15 +58,18 @@ impl ServiceSetup {
         let book = layout.write("operators.toml", OPERATORS)?;
         command.args(["--pdeathsig", "TERM"]).arg(program).args(self.arguments(layout));
         command.arg("--book").arg(book).args(&self.options);
+
         command
             .env("NOMENTA_DATABASE", &self.database)
             .env("NOMENTA_SEALING_KEY", &self.sealing_key)
             .env("NOMENTA_ADMIN_KEY", &self.admin_key)
             .env("NOMENTA_EDGE_KEY", &self.edge_key);
+
         let mut daemon = Daemon::start("the service", command, log, Signal::SIGTERM)?;
         let client = reqwest::Client::builder().timeout(Duration::from_secs(2)).build()?;
         let ready = format!("{}/readyz", self.url());
         let mut ended = None;
+
         let waited = wait_for("the service being ready", Duration::from_secs(30), || {
             ended = daemon.check().err();
             let over = ended.is_some();
@@ -74,6 +77,7 @@ impl ServiceSetup {
             async move { over || asked.await.is_ok_and(|r| r.status().is_success()) }
         })
         .await;
+
         match ended {
             Some(error) => Err(error),
             None => waited.map(|()| daemon),
@@ -88,18 +92,22 @@ impl ServiceSetup {
         option("proof-zone", format!("proof.{}", crate::layout::PLATFORM.zone));
         let (zone, ip) = CHALLENGES[self.challenges.unwrap_or(0)];
         option("acme-zone", zone.into());
+
         if self.challenges.is_some() {
             option("acme-dns", format!("{ip}:{}", layout.dns_port()));
             option("acme-name-server", format!("ns1.{zone}"));
         }
+
         option("root-server", ROOT.to_string());
         option("dns-port", layout.dns_port().to_string());
         for vantage in layout.vantage_words().into_iter().filter(|_| !self.alone) {
             option("vantage", vantage);
         }
+
         option("vantage-roots", layout.vantage_roots().display().to_string());
         option("http-port", layout.http_port().to_string());
         option("https-port", layout.https_port().to_string());
+
         match &self.egress {
             None => option("egress", "loopback".into()),
             Some(networks) => {
@@ -107,10 +115,12 @@ impl ServiceSetup {
                 networks.iter().for_each(|network| option("egress-list", network.clone()));
             }
         }
+
         option("trust", layout.ca_roots().display().to_string());
         option("acme-directory", self.directory.clone().unwrap_or_else(|| layout.directory()));
         option("acme-roots", layout.directory_root().display().to_string());
         option("ca-identity", CA_IDENTITY.into());
+
         words
     }
 }

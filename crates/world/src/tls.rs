@@ -43,6 +43,7 @@ pub(crate) fn server(
     let builder = ServerConfig::builder_with_provider(provider).with_safe_default_protocol_versions()?;
     let mut config = builder.with_no_client_auth().with_cert_resolver(resolver);
     config.alpn_protocols = protocols.iter().map(|p| p.to_vec()).collect();
+
     Ok(TlsAcceptor::from(Arc::new(config)))
 }
 
@@ -82,13 +83,16 @@ impl Authority {
             Ok(text) => KeyPair::from_pem(&text)?,
             Err(_) => KeyPair::generate()?,
         };
+
         let mut params = CertificateParams::new(Vec::new())?;
         params.is_ca = IsCa::Ca(BasicConstraints::Unconstrained);
         params.distinguished_name.push(DnType::CommonName, "Harbourseal Authority");
+
         if !path.exists() {
             layout.write("authority.key", &key.serialize_pem())?;
             layout.write("authority.pem", &params.self_signed(&key)?.pem())?;
         }
+
         Ok(Self { issuer: Issuer::new(params, key) })
     }
 
@@ -105,6 +109,7 @@ impl Authority {
         params.distinguished_name.push(DnType::CommonName, names.first().cloned().unwrap_or_default());
         let key = KeyPair::generate()?;
         let certificate = params.signed_by(&key, &self.issuer)?;
+
         Ok(Pem { chain: certificate.pem(), key: key.serialize_pem() })
     }
 }

@@ -32,6 +32,7 @@ pub(crate) async fn start(layout: &Layout, anchors: &str) -> anyhow::Result<Vec<
         };
         watched.push(Watched::start(Box::new(start), Box::new(move || answers(address).boxed())).await?);
     }
+
     Ok(watched)
 }
 
@@ -45,6 +46,7 @@ async fn start_one(layout: &Layout, name: &str, address: SocketAddr) -> anyhow::
     wait_for(&format!("the resolver {name} answering"), Duration::from_secs(20), || answers(address))
         .await
         .or_else(|late| daemon.check().and(Err(late)))?;
+
     Ok(daemon)
 }
 
@@ -57,6 +59,7 @@ fn certificate(layout: &Layout) -> anyhow::Result<String> {
         layout.write("vantages.pem", &made.cert.pem())?;
         layout.write("vantages.key", &made.signing_key.serialize_pem())?;
     }
+
     Ok(path.display().to_string())
 }
 
@@ -65,12 +68,14 @@ fn configuration(layout: &Layout, listen: SocketAddr, folder: &str, anchors: &st
     let dns = layout.dns_port();
     let stub = |(zone, ip)| format!("stub-zone:\n  name: \"{zone}\"\n  stub-addr: {ip}@{dns}\n");
     let challenges: String = CHALLENGES.into_iter().map(stub).collect();
+
     let encrypted = format!(
         "  interface: {0}@{tls}\n  interface: {0}@{https}\n  tls-port: {tls}\n  https-port: {https}\n\
          \x20 http-endpoint: \"/dns-query\"\n  tls-service-key: \"{key}\"\n  tls-service-pem: \"{1}\"\n",
         listen.ip(),
         layout.vantage_roots().display(),
     );
+
     format!(
         "server:\n  interface: {}@{}\n  port: {}\n  access-control: 127.0.0.0/8 allow\n  do-not-query-localhost: no\n\
          \x20 username: \"\"\n  chroot: \"\"\n  directory: \"{folder}\"\n  pidfile: \"\"\n  use-syslog: no\n  verbosity: 1\n\

@@ -91,6 +91,7 @@ impl Zones {
             "@ NS a.root.test.\na.root.test. A {ROOT}\nexample. NS a.registry.example.\n\
                             test. NS a.registry.example.\na.registry.example. A {REGISTRY}\n"
         );
+
         self.make(".", &root, Some("root")).await?;
         self.make(
             "example",
@@ -98,6 +99,7 @@ impl Zones {
             Some("registry"),
         )
         .await?;
+
         self.make("test", "@ NS a.registry.example.\n", Some("registry")).await?;
         for operator in OPERATORS {
             let glue = operator.servers.iter().enumerate().map(|(i, ip)| format!("ns{} A {ip}\n", i + 1));
@@ -115,6 +117,7 @@ impl Zones {
                 self.delegate(operator.zone, &servers(operator)).await?;
             }
         }
+
         self.ensure_others().await?;
         for (zone, server) in [(".", ROOT), ("example", REGISTRY), ("test", REGISTRY)] {
             let address = SocketAddr::from((server, self.layout.dns_port()));
@@ -123,6 +126,7 @@ impl Zones {
             })
             .await?;
         }
+
         Ok(())
     }
 
@@ -132,11 +136,13 @@ impl Zones {
         if self.make(FORMER_HOST, &former, None).await? {
             self.delegate(FORMER_HOST, &servers(HARROW)).await?;
         }
+
         let odd = odd::MANNERS.iter().map(|(label, ip, _)| format!("{label} A {ip}\n"));
         let text = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\n{1}", TIDEWELL.zone, odd.collect::<String>());
         if self.make(SLACKWATER, &text, None).await? {
             self.delegate(SLACKWATER, &servers(TIDEWELL)).await?;
         }
+
         Ok(())
     }
 
@@ -148,6 +154,7 @@ impl Zones {
             anyhow::ensure!(!keys.trim().is_empty(), "The zone {zone} has no key");
             anchors.push_str(&keys);
         }
+
         Ok(anchors)
     }
 
@@ -169,6 +176,7 @@ impl Zones {
             .filter(|name| !servers.iter().any(|(wanted, _)| wanted == name))
             .map(|name| Change::Remove { owner: zone.into(), data: RecordData::Ns(name.into()) })
             .collect();
+
         self.update(zone, &gone).await?;
         self.delegate(zone, servers).await
     }
@@ -183,6 +191,7 @@ impl Zones {
         let added: Vec<_> = servers(other).iter().map(|(server, _)| name_server(name, server)).collect();
         self.update(zone, &added).await?;
         let text = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\n", other.zone);
+
         self.make(name, &text, None).await.map(drop)
     }
 
@@ -216,6 +225,7 @@ impl Zones {
         if self.make(zone, &text, None).await? {
             self.delegate(zone, &servers(operator)).await?;
         }
+
         Ok(())
     }
 
@@ -233,9 +243,11 @@ impl Zones {
                 changes.push(Change::Add { owner: name.clone(), ttl: TTL, data: RecordData::A(*ip) });
             }
         }
+
         self.update(parent, &changes).await?;
         let registry = SocketAddr::from((REGISTRY, self.layout.dns_port()));
         let wanted: BTreeSet<_> = servers.iter().map(|(name, _)| DnsName::from(name.as_str())).collect();
+
         wait_for(&format!("the registry delegating {zone}"), Duration::from_secs(20), || async {
             let Ok(reply) = ask(registry, zone, RecordType::NS).await else { return false };
             let ns = reply.name_servers().iter().filter_map(|record| record.data().as_ns());
@@ -252,9 +264,11 @@ impl Zones {
         let mut message = Message::new();
         message.set_id(rand::random()).set_message_type(MessageType::Query).set_op_code(OpCode::Update);
         message.add_query(Query::query(name(zone)?, RecordType::SOA));
+
         for change in changes {
             message.add_name_server(record(change)?);
         }
+
         let primary = SocketAddr::from((PRIMARY, self.layout.dns_port()));
         let reply = exchange(primary, &message).await?;
         match reply.response_code() {
@@ -302,6 +316,7 @@ impl Zones {
         let text = format!(
             "$ORIGIN {origin}\n$TTL {TTL}\n@ SOA a.registry.example. hostmaster.registry.example. 1 3600 600 86400 {NEGATIVE_TTL}\n{records}"
         );
+
         self.load(zone, &text, notify).await
     }
 
@@ -316,31 +331,38 @@ impl Zones {
             "." => "root.zone".to_owned(),
             zone => format!("{zone}.zone"),
         };
+
         let path = self.layout.state.join("knot-primary/zones").join(&file);
         if path.exists() {
             return Ok(false);
         }
+
         let origin = if zone == "." { ".".to_owned() } else { format!("{zone}.") };
         self.layout.write(&format!("knot-primary/zones/{file}"), text)?;
         let entry = format!("zone[{origin}]");
+
         // Another process may be in a transaction of its own.
         wait_for("the name server taking a change", Duration::from_secs(20), || async {
             knot::control(&self.layout, "primary", &["conf-begin"]).await.is_ok()
         })
         .await?;
+
         let mut steps = vec![vec!["conf-set".to_owned(), entry.clone()]];
         steps.push(vec!["conf-set".into(), format!("{entry}.file"), file]);
         if SIGNED.contains(&zone) {
             steps.push(vec!["conf-set".into(), format!("{entry}.dnssec-signing"), "on".into()]);
         }
+
         if let Some(remote) = notify {
             steps.push(vec!["conf-set".into(), format!("{entry}.notify"), remote.into()]);
         }
+
         steps.push(vec!["conf-commit".into()]);
         for step in steps {
             let words: Vec<_> = step.iter().map(String::as_str).collect();
             knot::control(&self.layout, "primary", &words).await?;
         }
+
         let primary = SocketAddr::from((PRIMARY, self.layout.dns_port()));
         wait_for(&format!("the zone {zone} being loaded"), Duration::from_secs(20), || async {
             ask(primary, zone, RecordType::SOA)
@@ -384,6 +406,7 @@ async fn exchange(server: SocketAddr, message: &Message) -> anyhow::Result<Messa
     let socket = UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).await?;
     socket.connect(server).await?;
     let mut buffer = vec![0; 4096];
+
     for _ in 0..TRIES {
         socket.send(&message.to_bytes()?).await?;
         let Ok(received) = timeout(ANSWERING, socket.recv(&mut buffer)).await else { continue };
@@ -391,6 +414,7 @@ async fn exchange(server: SocketAddr, message: &Message) -> anyhow::Result<Messa
         anyhow::ensure!(reply.id() == message.id(), "{server} answered something else");
         return Ok(reply);
     }
+
     bail!("{server} does not answer")
 }
 
@@ -444,6 +468,7 @@ fn service(priority: u16, target: &str, hints: &[IpAddr]) -> anyhow::Result<SVCB
         true => Vec::new(),
         false => vec![(SvcParamKey::Ipv4Hint, SvcParamValue::Ipv4Hint(IpHint(v4)))],
     };
+
     Ok(SVCB::new(priority, target, params))
 }
 

@@ -74,6 +74,7 @@ pub(crate) async fn release(client: &Client, shape: Shape, host: &str) -> anyhow
         "{host} has left the platform. Its route is withdrawn, and its certificate is being revoked. The customer \
          should take its records back."
     );
+
     said(shape, &json!({ "released": host }), &wrapped(&sentence))
 }
 
@@ -92,6 +93,7 @@ async fn renew(client: &Client, shape: Shape, host: &str, within: u64) -> anyhow
     let before: CertificateView = client.get(&place).await?;
     client.ask(Method::POST, &path(host, "/certificate/renewal")).await?;
     let deadline = Instant::now() + Duration::from_secs(within);
+
     loop {
         let now: CertificateView = client.get(&place).await?;
         if serial(&now) != serial(&before) {
@@ -115,10 +117,12 @@ async fn list(
     query.extend(within.map(|days| ("within_days".to_owned(), days.to_string())));
     query.extend(account.map(|account| ("account".to_owned(), account)));
     let rows: Vec<FleetCertificate> = client.pages("certificates", &query).await?;
+
     if shape == Shape::Table && !rows.is_empty() {
         let days: Vec<CertificateDay> = client.get("certificates/days").await?;
         print_weeks(&days);
     }
+
     let now = Utc::now();
     listing(shape, &rows, ["RUNS OUT", "IN", "DOMAINS", "ACCOUNT", "FROM", "RENEWED"], |row| {
         let held = &row.held;
@@ -154,11 +158,13 @@ fn print_weeks(days: &[CertificateDay]) {
         weeks[week].0 += day.renewing;
         weeks[week].1 += day.ending;
     }
+
     let most = weeks.iter().map(|(renewing, ending)| (*renewing).max(*ending)).max().unwrap_or(0).max(1);
     let bar = |number: i64, mark: &str| {
         let width = (number * BAR + most - 1) / most;
         format!("{} {number}", mark.repeat(usize::try_from(width).unwrap_or(0)))
     };
+
     println!("In the coming weeks: ▒ to be renewed, █ running out\n");
     for (week, (renewing, ending)) in weeks.iter().enumerate() {
         let from = day(Utc::now() + chrono::Duration::weeks(i64::try_from(week).unwrap_or(0)));
@@ -169,6 +175,7 @@ fn print_weeks(days: &[CertificateDay]) {
             rest.iter().for_each(|bar| println!("              {bar}"));
         }
     }
+
     println!();
 }
 
@@ -176,6 +183,7 @@ fn print_account(account: &IssuerAccount) {
     println!("Certificates are ordered at {}\n", account.directory);
     println!("  account   {}", account.uri);
     println!("  method    {}, and dns-01 for wildcards\n", account.method);
+
     for identity in &account.identities {
         println!("A CAA record that lets nobody else order:\n");
         println!("  0 issue \"{identity}; accounturi={}\"", account.uri);
@@ -187,13 +195,16 @@ fn print_view(view: &CertificateView) {
         Some(held) => print_held(&view.host, held),
         None => println!("{} has no certificate yet.", view.host),
     }
+
     println!("Control is shown by {}.", view.method);
     if let Some(order) = &view.order {
         print_order(order);
     }
+
     if let Some(probe) = &view.probe {
         print_probe(probe);
     }
+
     for revocation in &view.revocations {
         let state = match (&revocation.done_at, &revocation.problem) {
             (Some(at), _) => format!("revoked at {}", exact(*at)),
@@ -213,12 +224,14 @@ fn print_held(host: &str, held: &Held) {
     println!("  serial    {}", facts.serial);
     println!("  valid     {} to {}", day(facts.not_before), exact(facts.not_after));
     println!("  runs out  in {}", span(now, facts.not_after));
+
     match (held.origin, held.renew_at) {
         (Origin::Brought, _) => println!("  renewed   by the customer, who brought it in"),
         (_, Some(at)) if at <= now => println!("  renewed   is due since {}", exact(at)),
         (_, Some(at)) => println!("  renewed   at about {} (in {})", exact(at), span(now, at)),
         (_, None) => println!("  renewed   when asked for"),
     }
+
     println!();
 }
 
@@ -228,12 +241,14 @@ fn print_order(order: &OrderView) {
     for step in &order.steps {
         println!("  {}  {}", exact(step.at), step.said);
     }
+
     if let Some(problem) = &order.problem {
         println!("  Problem type {}", problem.kind);
         for sub in &problem.subproblems {
             println!("    {}: {}", sub.name, sub.detail);
         }
     }
+
     if let Some(retry_at) = order.retry_at {
         println!("  The next order may be placed at {}.", exact(retry_at));
     }
@@ -264,6 +279,7 @@ fn print_checks(checks: &[Check]) {
         let head = format!("{mark} {:<12}{:<9}", check.name.to_string(), check.state.to_string());
         println!("{}", hanging(&head, &check.said));
     }
+
     println!("\nNothing was ordered.");
 }
 

@@ -32,6 +32,7 @@ pub(crate) async fn show_sheet(client: &Client, shape: Shape, options: SheetOpti
     if rotate {
         let _: SheetView = client.post(&path(&host, "/token"), &json!({})).await?;
     }
+
     let accept = match shape {
         Shape::Text => "text/plain",
         Shape::Markdown => "text/markdown",
@@ -42,6 +43,7 @@ pub(crate) async fn show_sheet(client: &Client, shape: Shape, options: SheetOpti
             return shown(shape, &view, || sheet::print(&view));
         }
     };
+
     print!("{}", client.text(&path(&host, "/sheet"), accept).await?);
     Ok(Done::Yes)
 }
@@ -63,6 +65,7 @@ pub(crate) async fn survey(client: &Client, shape: Shape, options: SurveyOptions
     let done = follow::wait(client, &encoded(&host), &waiting).await?;
     let view = if waiting.until.is_some() { client.get(&path(&host, "/survey")).await? } else { view };
     shown(shape, &view, || explain::print_survey(&view))?;
+
     Ok(done)
 }
 
@@ -72,6 +75,7 @@ async fn look(client: &Client, host: &str) -> anyhow::Result<SurveyView> {
     let before: SurveyView = client.get(&path(host, "/survey")).await?;
     client.ask(Method::POST, &path(host, "/survey")).await?;
     let deadline = Instant::now() + Duration::from_secs(60);
+
     loop {
         let now: SurveyView = client.get(&path(host, "/survey")).await?;
         if when(&now) != when(&before) {
@@ -95,6 +99,7 @@ pub(crate) async fn roster(client: &Client, shape: Shape, options: RosterOptions
         after: None,
         limit: Some(PAGE),
     };
+
     let mut lines: Vec<RosterLine> = Vec::new();
     loop {
         let page: Vec<RosterLine> = client.get_with("domains", &query).await?;
@@ -105,6 +110,7 @@ pub(crate) async fn roster(client: &Client, shape: Shape, options: RosterOptions
             break;
         }
     }
+
     listing(shape, &lines, ["DOMAIN", "ACCOUNT", "GATES", "STAGE", "FINDINGS", "FOR"], explain::roster_line)
 }
 
@@ -118,6 +124,7 @@ pub(crate) async fn history(client: &Client, shape: Shape, host: &str) -> anyhow
         }
         events.extend(page);
     }
+
     shown(shape, &events, || events.iter().for_each(|event| println!("{}", event_line(event))))
 }
 

@@ -14,6 +14,7 @@ pub(crate) fn run(shape: Shape) -> anyhow::Result<Done> {
         print!("{}", markdown());
         return Ok(Done::Yes);
     }
+
     let rows: Vec<_> = CATALOGUE.iter().map(|entry| row(entry)).collect();
     listing(shape, &rows, ["FINDING", "SEVERITY", "GATE", "MEANS"], |row| {
         [row.code.to_string(), row.severity.to_string(), row.gate.to_string(), row.about.into()]
@@ -39,6 +40,7 @@ fn markdown() -> String {
          gives one finding: where one explains another, only the first is shown.\n\nMade from the catalogue by \
          `cargo xtask generate`.\n",
     );
+
     for gate in GateName::ALL {
         let entries: Vec<_> = CATALOGUE.iter().filter(|entry| entry.gate == *gate).collect();
         if entries.is_empty() {
@@ -55,5 +57,6 @@ fn markdown() -> String {
             ));
         }
     }
+
     text
 }

@@ -20,9 +20,11 @@ pub(crate) async fn run(client: &Client, shape: Shape, options: RehearseOptions)
     // The token is needed in the file, and masked on the screen.
     let call = path(&host, &format!("/rehearsal?reveal={}", amended.is_some()));
     let judged: Rehearsal = client.post_zone(&call, text).await?;
+
     if let Some(file) = &amended {
         fs::write(file, &judged.amended).with_context(|| format!("Cannot write {}", file.display()))?;
     }
+
     match shape {
         Shape::Zone => {
             print!("{}", judged.amended);

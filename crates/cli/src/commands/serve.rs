@@ -56,6 +56,7 @@ fn on_signal() -> anyhow::Result<CancellationToken> {
             stop.cancel();
         });
     }
+
     Ok(stop)
 }
 
@@ -65,6 +66,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         options.validation != Method::Dns || options.acme_dns.is_some(),
         "--validation dns-01 needs --acme-zone and --acme-dns, so that the CA's questions can be answered"
     );
+
     let sealing_key = secret(options.sealing_key.clone(), options.sealing_key_file.as_deref())?;
     let former = secret(options.former_sealing_key.clone(), options.former_sealing_key_file.as_deref())?;
     let egress = egress(&options);
@@ -152,6 +154,7 @@ fn acme(options: &ServeOptions) -> anyhow::Result<AcmeConfig> {
         (Some(id), Some(key)) => Some(ExternalAccount::new(id.clone(), key)?),
         _ => None,
     };
+
     Ok(AcmeConfig {
         directory: options.acme_directory.clone(),
         directory_roots: options.acme_roots.clone(),
@@ -174,6 +177,7 @@ fn boot_keys(options: &ServeOptions) -> Vec<BootKey> {
         let secret = secret.clone()?;
         Some(BootKey { name: format!("{role} (configuration)"), role, secret })
     });
+
     keys.collect()
 }
 

@@ -14,9 +14,11 @@ pub(super) fn print<T: Serialize>(rows: &[T]) -> anyhow::Result<Done> {
     if let Some(first) = rows.first() {
         print_line(first.iter().map(|(name, _)| name));
     }
+
     for row in &rows {
         print_line(row.iter().map(|(_, cell)| cell));
     }
+
     Ok(Done::Yes)
 }
 
@@ -39,6 +41,7 @@ fn columns(row: &Value) -> Vec<(String, String)> {
             other => columns.push((name.clone(), cell(other))),
         }
     }
+
     columns
 }
 
@@ -67,6 +70,7 @@ mod tests {
             "spread": 0.5,
             "looked_at": null,
         });
+
         let mut read = columns(&row);
         read.sort();
         let want = [
@@ -78,6 +82,7 @@ mod tests {
             ("serial", "1"),
             ("spread", "0.5"),
         ];
+
         assert_eq!(read, want.map(|(name, cell)| (name.to_owned(), cell.to_owned())));
     }
 }

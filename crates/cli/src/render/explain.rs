@@ -62,6 +62,7 @@ pub(crate) fn print(detail: &DomainDetail) {
     for open in &detail.findings {
         print_finding(open, now);
     }
+
     if !detail.view.list.is_empty() {
         println!("\nFor the customer, in this order:\n");
         println!("{}", edit_table(&detail.view.list));
@@ -84,9 +85,11 @@ fn print_finding(open: &OpenFinding, now: DateTime<Utc>) {
     let finding = &open.finding;
     println!("\n{}, for {}", finding.code, span(open.first_seen, now));
     println!("{}", wrapped(&finding.remedy));
+
     if !finding.edits.is_empty() {
         println!("\n{}\n", edit_table(&finding.edits));
     }
+
     println!("{}", wrapped(&finding.remark));
     for sighting in &finding.evidence {
         let ttl = sighting.ttl.map(|ttl| format!(", TTL {ttl} s")).unwrap_or_default();
@@ -118,6 +121,7 @@ fn tally(verdicts: &[Verdict]) -> String {
     words.sort_unstable();
     let counts = words.chunk_by(|one, next| one == next).map(|same| format!("{} {}", same[0], same.len()));
     let counts: Vec<_> = counts.collect();
+
     if counts.is_empty() { "not read".into() } else { counts.join(", ") }
 }
 
@@ -153,6 +157,7 @@ pub(crate) fn print_survey(view: &SurveyView) {
         "{}",
         table(["SERVER", "NAME", "TYPE", "ANSWER", "TTL", "MS"], survey.readings.iter().map(reading))
     );
+
     if survey.readings.is_empty() {
         println!("No server of the zone could be asked; nomenta explain says why.");
     }
@@ -169,6 +174,7 @@ fn reading(reading: &Reading) -> [String; 6] {
         answer = values.collect::<Vec<_>>().join("\n");
         ttl = least.to_string();
     }
+
     [
         reading.source.to_string(),
         reading.name.to_string(),

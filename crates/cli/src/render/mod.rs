@@ -28,6 +28,7 @@ pub(crate) fn listing<T: Serialize, const N: usize>(
         true => println!("None."),
         false => println!("{}", table(header, rows.iter().map(row))),
     };
+
     match shape {
         Shape::Csv => csv::print(rows),
         other => shown(other, &rows, print_table),
@@ -62,9 +63,11 @@ fn table<const N: usize>(header: [&str; N], rows: impl IntoIterator<Item = [Stri
     table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
     table.set_header(header);
     table.add_rows(rows);
+
     for column in table.column_iter_mut() {
         column.set_padding((0, 2));
     }
+
     table
 }
 

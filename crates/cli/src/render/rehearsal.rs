@@ -18,6 +18,7 @@ pub(crate) fn print(judged: &Rehearsal, file: &Path, amended: Option<&Path>) {
     if judged.findings.is_empty() {
         println!("Nothing in it is wrong; what the sheet asks for is still to be added.");
     }
+
     for Rehearsed { finding, lines } in &judged.findings {
         println!("\n{}{}", finding.code, on_lines(lines));
         println!("{}", wrapped(&finding.remedy));
@@ -30,9 +31,11 @@ pub(crate) fn print(judged: &Rehearsal, file: &Path, amended: Option<&Path>) {
         true => println!("\nWith these changes the zone passes ownership and routing."),
         false => println!("\nThese changes alone are not enough."),
     }
+
     for finding in &judged.left {
         println!("\n{} stays. {}", finding.code, finding.remedy);
     }
+
     if let Some(amended) = amended {
         println!(
             "Wrote the amended zone to {}. Its serial is as it was; raise it if you load the file yourself.",
@@ -50,10 +53,12 @@ fn on_lines(lines: &[usize]) -> String {
             _ => runs.push((*line, *line)),
         }
     }
+
     let words = runs.iter().map(|(first, last)| match first == last {
         true => first.to_string(),
         false => format!("{first} to {last}"),
     });
+
     let words: Vec<_> = words.collect();
     match (lines.len(), words.split_last()) {
         (0, _) | (_, None) => String::new(),

@@ -41,6 +41,7 @@ fn print_one(sheet: &Sheet) {
             print_choices(sheet, &choices);
         }
     }
+
     println!("\n{}", rendering::host_note(sheet));
 }
 
@@ -96,6 +97,7 @@ pub(crate) fn print_baseline(view: &BaselineView) {
             record.ttl.to_string(),
         ]
     });
+
     println!("{}", table(["NOW", "TYPE", "HOST", "VALUE", "TTL"], rows));
     println!("\nAs lines to put back: nomenta baseline {} --as zone", baseline.zone);
 }

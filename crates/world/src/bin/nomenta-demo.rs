@@ -85,6 +85,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
     let own = std::env::current_exe().context("Cannot find this program")?;
     let program = own.with_file_name("nomenta");
     ensure!(program.exists(), "There is no {}. Build it first: cargo build --workspace", program.display());
+
     let options = demo::DemoOptions {
         state: arguments.place.state,
         base_port: arguments.place.base_port,
@@ -92,6 +93,7 @@ async fn run(arguments: Arguments) -> anyhow::Result<()> {
         ready_file: arguments.ready_file,
         program,
     };
+
     demo::run(options, on_signal()?).await
 }
 
@@ -106,6 +108,7 @@ fn on_signal() -> anyhow::Result<CancellationToken> {
             stop.cancel();
         });
     }
+
     Ok(stop)
 }
 
@@ -120,11 +123,13 @@ async fn play(options: CustomerOptions) -> anyhow::Result<()> {
         println!("Took everything on the sheet of {host} back.");
         return Ok(());
     }
+
     customer::publish(&zones, &sheet, options.mistake).await?;
     match options.mistake {
         Some(mistake) => println!("Published the sheet of {host} with the mistake {mistake}."),
         None => println!("Published the sheet of {host}."),
     }
+
     Ok(())
 }
 

@@ -28,6 +28,7 @@ pub async fn publish(zones: &Zones, sheet: &Sheet, mistake: Option<Mistake>) -> 
     let wanted = records(sheet, mistake)?;
     let host = sheet.host.as_str();
     let zone = sheet.host.registered();
+
     if !sheet.apex || sheet.zone != zone {
         zones.uncut(host, zone).await?;
     }
@@ -109,6 +110,7 @@ pub async fn publish_only(zones: &Zones, sheet: &Sheet, purpose: Purpose) -> any
     for line in chosen(sheet, purpose) {
         changes.push(add(line)?);
     }
+
     zones.update(sheet.host.registered(), &changes).await
 }
 
@@ -256,11 +258,13 @@ mod tests {
             &challenge,
             "token=abcdefghijkl",
         )];
+
         let mut routing =
             |choice, rtype, value| lines.push(line(Purpose::Routing, choice, rtype, host, value));
         if !apex {
             routing(Choice::Cname, RecordType::Cname, "edge.quaymark.example");
         }
+
         routing(Choice::Addresses, RecordType::A, "127.77.0.10");
         routing(Choice::Addresses, RecordType::A, "127.77.0.11");
         routing(Choice::Addresses, RecordType::Aaaa, "::1");
@@ -298,6 +302,7 @@ mod tests {
             "onswick.example A 127.77.0.11",
             "onswick.example AAAA ::1",
         ];
+
         assert_eq!(shown(apex, None), right);
         assert_eq!(shown(apex, Some(Mistake::Unreachable)), right);
         assert_eq!(shown(apex, Some(Mistake::TokenAltered))[0], "_c.onswick.example TXT \"token=abcdef\"");
@@ -305,15 +310,18 @@ mod tests {
         assert_eq!(shown(apex, Some(Mistake::AddressSurplus))[4], "onswick.example A 192.0.2.7");
         assert_eq!(shown(apex, Some(Mistake::AddressPartial))[1..], right[2..]);
         assert_eq!(shown(apex, Some(Mistake::Ipv6Stray))[3], "onswick.example AAAA 2001:db8::7");
+
         assert_eq!(
             shown(apex, Some(Mistake::CaaForbids))[4],
             "onswick.example CAA 0 issue \"otherstamp-ca.example\""
         );
+
         let sub = "www.onswick.example";
         assert_eq!(
             shown(sub, Some(Mistake::CnameForeign))[1],
             "www.onswick.example CNAME sites.formerhost.example"
         );
+
         assert_eq!(
             shown(sub, Some(Mistake::HostDoubled))[1],
             "www.onswick.example.onswick.example CNAME edge.quaymark.example"
@@ -327,6 +335,7 @@ mod tests {
         {
             assert!(records(&sheet("www.onswick.example"), Some(mistake)).is_err(), "{mistake}");
         }
+
         assert!(records(&sheet("onswick.example"), Some(Mistake::CnameForeign)).is_err());
     }
 
@@ -339,6 +348,7 @@ mod tests {
                 Change::Add { owner, .. } | Change::Remove { owner, .. } => panic!("{owner} is no clearing"),
             })
             .collect();
+
         assert_eq!(
             names,
             [
