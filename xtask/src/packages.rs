@@ -33,7 +33,7 @@ pub(crate) fn ensure() -> anyhow::Result<()> {
 /// Installs one more package, unless what it brings is there.
 ///
 /// # Errors
-/// As for [`ensure`].
+/// As for [`ensure()`].
 pub(crate) fn ensure_one(thing: &str, package: &'static str) -> anyhow::Result<()> {
     if present(thing) { Ok(()) } else { install(&[package]) }
 }

@@ -31,8 +31,10 @@ impl Client {
             bail!("No key is set. Set NOMENTA_KEY, or give --key.");
         }
 
-        let unreachable = || format!("Cannot reach the service at {}. Is NOMENTA_URL right?", self.url);
-        let response = request.send().await.with_context(unreachable)?;
+        let response = request
+            .send()
+            .await
+            .with_context(|| format!("Cannot reach the service at {}. Is NOMENTA_URL right?", self.url))?;
         if response.status().is_success() {
             return Ok(response);
         }

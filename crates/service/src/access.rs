@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use axum::extract::FromRequestParts;
+use axum::http::HeaderName;
 use axum::http::header::{AUTHORIZATION, COOKIE};
 use axum::http::request::Parts;
 use chrono::{DateTime, Duration, Utc};
@@ -39,10 +40,10 @@ pub(crate) struct Caller {
 impl Caller {
     /// Lets pass who has `wanted` or more.
     pub fn needs(&self, wanted: Role) -> Result<(), Refusal> {
-        match self.key.role.covers(wanted) {
-            true => Ok(()),
-            false => Err(Refusal::forbidden(self.key.role, wanted)),
+        if self.key.role.covers(wanted) {
+            return Ok(());
         }
+        Err(Refusal::forbidden(self.key.role, wanted))
     }
 }
 
@@ -50,9 +51,8 @@ impl FromRequestParts<Arc<App>> for Caller {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
-        let header = |name| parts.headers.get(name).and_then(|value| value.to_str().ok()).unwrap_or_default();
-        let bearer = header(AUTHORIZATION).strip_prefix("Bearer ").map(str::trim);
-        let key = match (bearer, session_cookie(header(COOKIE))) {
+        let bearer = header(parts, AUTHORIZATION).strip_prefix("Bearer ").map(str::trim);
+        let key = match (bearer, session_cookie(header(parts, COOKIE))) {
             (Some(secret), _) => app.store.key_by_hash(&hash(secret)).await?,
             (None, Some(cookie)) => match open_session(app, cookie, Utc::now()) {
                 Some(id) => app.store.key(id).await?,
@@ -64,6 +64,10 @@ impl FromRequestParts<Arc<App>> for Caller {
         let key = key.ok_or_else(|| Refusal::unauthorized("This key or session opens nothing."))?;
         Ok(Self { key })
     }
+}
+
+fn header(parts: &Parts, name: HeaderName) -> &str {
+    parts.headers.get(name).and_then(|value| value.to_str().ok()).unwrap_or_default()
 }
 
 fn session_cookie(header: &str) -> Option<&str> {

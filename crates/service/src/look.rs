@@ -89,24 +89,22 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
 /// What the records know already.
 async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Result<Evidence> {
     let certificate = app.store.certificate(record.id).await?;
-    let is_wanted = certificate.as_ref().is_none_or(|held| held.is_due(Utc::now()));
-    let budget = match is_wanted {
-        true => budget(app, record).await?,
-        false => None,
-    };
+    let mut spent = None;
+    if certificate.as_ref().is_none_or(|held| held.is_due(Utc::now())) {
+        spent = budget(app, record).await?;
+    }
 
-    let names_account = survey.relevant_caa().is_some_and(|(_, records)| caa::names_account(&records));
-    let account = match names_account {
-        true => app.acme.uri(app).await,
-        false => None,
-    };
+    let mut account = None;
+    if survey.relevant_caa().is_some_and(|(_, records)| caa::names_account(&records)) {
+        account = app.acme.uri(app).await;
+    }
 
     Ok(Evidence {
         survey: Some(survey.clone()),
         form: form(app, survey),
         order: app.store.order_state(record.id).await?,
         certificate,
-        budget,
+        budget: spent,
         account,
         ..Evidence::default()
     })
@@ -204,19 +202,18 @@ async fn probe(
 /// Whether an address serves another certificate of the same issuer for the
 /// same names.
 fn is_former(result: &ProbeResult, held: &CertificateFacts) -> bool {
-    let former = |served: &CertificateFacts| {
+    result.served.as_ref().is_some_and(|served| {
         served.serial != held.serial && served.issuer == held.issuer && served.names == held.names
-    };
-    result.served.as_ref().is_some_and(former)
+    })
 }
 
 /// Where a visitor is led: to the ingress, or through a proxy that may be there.
 fn addresses(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evidence) -> Vec<IpAddr> {
     let fronts = evidence.fronts.as_deref().unwrap_or_default();
-    match app.config.policy.fronting == Fronting::Allow && !fronts.is_empty() {
-        true => step::foreign_addresses(&record.domain, survey),
-        false => step::addresses_to_probe(&record.domain, &app.config.platform, survey),
+    if app.config.policy.fronting == Fronting::Allow && !fronts.is_empty() {
+        return step::foreign_addresses(&record.domain, survey);
     }
+    step::addresses_to_probe(&record.domain, &app.config.platform, survey)
 }
 
 /// Fetches the canary, and that of the other one of the pair if one order may

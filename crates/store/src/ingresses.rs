@@ -54,7 +54,8 @@ impl Store {
         let ipv4: Vec<_> = ingress.ipv4.iter().map(ToString::to_string).collect();
         let ipv6: Vec<_> = ingress.ipv6.iter().map(ToString::to_string).collect();
         let name_servers: Vec<_> = ingress.name_servers.iter().map(ToString::to_string).collect();
-        let (name, canonical) = (&ingress.name, ingress.canonical.as_str());
+        let name = &ingress.name;
+        let canonical = ingress.canonical.as_str();
         let mut tx = self.pool.begin().await?;
 
         let row = if revise {

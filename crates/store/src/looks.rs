@@ -186,14 +186,17 @@ async fn write_state(
 /// Whether the edge must know: a route comes and goes with ownership, the
 /// redirect to a primary with its certificate.
 fn is_routed_otherwise(before: &Gates, after: &Gates) -> bool {
-    let reached = |gates: &Gates, name| gates.get(name).state.is_reached();
-    let differs = |name| reached(before, name) != reached(after, name);
-    differs(GateName::Ownership) || differs(GateName::Certificate)
+    [GateName::Ownership, GateName::Certificate]
+        .iter()
+        .any(|name| before.get(*name).state.is_reached() != after.get(*name).state.is_reached())
 }
 
 fn masked(drift: &Drift, token: &Token) -> Drift {
-    let mask = |values: &[String]| values.iter().map(|value| token.mask_in(value)).collect();
-    Drift { what: drift.what.clone(), from: mask(&drift.from), to: mask(&drift.to) }
+    Drift {
+        what: drift.what.clone(),
+        from: drift.from.iter().map(|value| token.mask_in(value)).collect(),
+        to: drift.to.iter().map(|value| token.mask_in(value)).collect(),
+    }
 }
 
 /// Adds a row when other vantages see the routing than before.

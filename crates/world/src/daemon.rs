@@ -73,8 +73,8 @@ pub(crate) async fn run(mut command: Command) -> anyhow::Result<String> {
         return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
     }
 
-    let (out, err) = (String::from_utf8_lossy(&output.stdout), String::from_utf8_lossy(&output.stderr));
-    bail!("{:?} failed: {out}{err}", command.as_std())
+    let said = [output.stdout, output.stderr].concat();
+    bail!("{:?} failed: {}", command.as_std(), String::from_utf8_lossy(&said))
 }
 
 /// A running server.

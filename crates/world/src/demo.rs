@@ -1,11 +1,13 @@
 //! The demo: the whole world, the service, and customers who keep moving.
 
 use std::fs;
+use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
+use data_encoding::HEXLOWER;
 use nomenta_core::name::hostname::Hostname;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::sheet::Sheet;
@@ -164,16 +166,18 @@ fn secrets(layout: &Layout) -> anyhow::Result<Secrets> {
         return serde_json::from_str(&text).with_context(|| format!("Cannot read {}", path.display()));
     }
 
-    let hex = |bytes: &[u8]| data_encoding::HEXLOWER.encode(bytes);
-    let key = |word: &str| format!("demo_{word}_{}", hex(&rand::random::<[u8; 12]>()));
     let secrets = Secrets {
-        sealing_key: hex(&rand::random::<[u8; 32]>()),
-        admin_key: key("admin"),
-        edge_key: key("edge"),
+        sealing_key: HEXLOWER.encode(&rand::random::<[u8; 32]>()),
+        admin_key: new_key("admin"),
+        edge_key: new_key("edge"),
     };
 
     layout.write("secrets.json", &serde_json::to_string_pretty(&secrets)?)?;
     Ok(secrets)
+}
+
+fn new_key(word: &str) -> String {
+    format!("demo_{word}_{}", HEXLOWER.encode(&rand::random::<[u8; 12]>()))
 }
 
 fn announce(
@@ -182,7 +186,8 @@ fn announce(
     setup: &ServiceSetup,
     secrets: &Secrets,
 ) -> anyhow::Result<()> {
-    let (url, key) = (setup.url(), &secrets.admin_key);
+    let url = setup.url();
+    let key = &secrets.admin_key;
     println!("\nNomenta serves.\n");
     println!("  Console    {url}");
     println!("  Key        {key}\n");
@@ -270,8 +275,7 @@ impl Platform {
     }
 
     async fn seed(&self, zones: &Zones, edge: &Edge) -> anyhow::Result<()> {
-        let of_family = |v4: bool| EDGE.iter().filter(move |ip| ip.is_ipv4() == v4).map(ToString::to_string);
-        let (ipv4, ipv6): (Vec<_>, Vec<_>) = (of_family(true).collect(), of_family(false).collect());
+        let (ipv4, ipv6): (Vec<IpAddr>, Vec<IpAddr>) = EDGE.iter().partition(|ip| ip.is_ipv4());
         let canonical = "{site}.edge.quaymark.example";
 
         self.add(

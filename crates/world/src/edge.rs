@@ -134,16 +134,17 @@ impl TryFrom<Feed> for Known {
     type Error = anyhow::Error;
 
     fn try_from(feed: Feed) -> anyhow::Result<Self> {
-        let keys = |list: Vec<Certificate>| -> anyhow::Result<HashMap<_, _>> {
-            list.into_iter().map(|c| Ok((c.host.clone(), certify(c)?))).collect()
-        };
-
         Ok(Self {
             routes: feed.routes.into_iter().map(|route| (route.host.clone(), route)).collect(),
-            certificates: keys(feed.certificates)?,
-            challenges: keys(feed.challenges)?,
+            certificates: by_host(feed.certificates)?,
+            challenges: by_host(feed.challenges)?,
         })
     }
+}
+
+fn by_host(certificates: Vec<Certificate>) -> anyhow::Result<HashMap<String, Arc<CertifiedKey>>> {
+    let certified = certificates.into_iter().map(|one| Ok((one.host.clone(), certify(one)?)));
+    certified.collect()
 }
 
 fn certify(certificate: Certificate) -> anyhow::Result<Arc<CertifiedKey>> {
@@ -297,10 +298,10 @@ async fn page(State(shared): State<Arc<Shared>>, headers: HeaderMap, url: axum::
 
     let site = &route.site;
     let page = Html(format!("<!doctype html><title>{site}</title><p>{host} shows the site {site}.</p>\n"));
-    match route.noindex && !*shared.listed.borrow() {
-        true => ([(ROBOTS, "noindex")], page).into_response(),
-        false => page.into_response(),
+    if route.noindex && !*shared.listed.borrow() {
+        return ([(ROBOTS, "noindex")], page).into_response();
     }
+    page.into_response()
 }
 
 struct BySni(Arc<Shared>);
@@ -313,7 +314,8 @@ impl std::fmt::Debug for BySni {
 
 impl ResolvesServerCert for BySni {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        let (name, known) = (hello.server_name()?.to_owned(), read(&self.0.known));
+        let name = hello.server_name()?.to_owned();
+        let known = read(&self.0.known);
         if hello.alpn().is_some_and(|mut offered| offered.any(|protocol| protocol == ACME_TLS)) {
             return known.challenges.get(&name).cloned();
         }

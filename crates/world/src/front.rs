@@ -65,25 +65,30 @@ impl ResolvesServerCert for Minted {
 /// Starts it; it ends with the guard.
 pub(crate) async fn start(layout: &Layout, origins: &Origins) -> anyhow::Result<DropGuard> {
     let stop = CancellationToken::new();
-    let listen = |port| async move {
-        let address = SocketAddr::from((FRONT, port));
-        TcpListener::bind(address).await.with_context(|| format!("The proxy cannot listen on {address}"))
-    };
-
-    let app = |secure, port| {
-        Router::new().fallback(pass).with_state(Passing { secure, port, origins: origins.clone() })
-    };
 
     let plain = listen(layout.http_port()).await?;
-    let served = axum::serve(plain, app(false, layout.http_port()));
+    let passing = Passing { secure: false, port: layout.http_port(), origins: origins.clone() };
+    let served = axum::serve(plain, passing.app());
     let ending = stop.clone();
     tokio::spawn(async move { served.with_graceful_shutdown(ending.cancelled_owned()).await });
+
     let minted = Minted { authority: Authority::open(layout)?, known: Mutex::default() };
     let acceptor = tls::server(Arc::new(minted), &[b"http/1.1"])?;
     let secure = listen(layout.https_port()).await?;
-    tokio::spawn(tls::serve(secure, acceptor, app(true, layout.https_port()), stop.clone()));
-
+    let passing = Passing { secure: true, port: layout.https_port(), origins: origins.clone() };
+    tokio::spawn(tls::serve(secure, acceptor, passing.app(), stop.clone()));
     Ok(stop.drop_guard())
+}
+
+async fn listen(port: u16) -> anyhow::Result<TcpListener> {
+    let address = SocketAddr::from((FRONT, port));
+    TcpListener::bind(address).await.with_context(|| format!("The proxy cannot listen on {address}"))
+}
+
+impl Passing {
+    fn app(self) -> Router {
+        Router::new().fallback(pass).with_state(self)
+    }
 }
 
 async fn pass(State(passing): State<Passing>, headers: HeaderMap, url: Uri) -> Response {

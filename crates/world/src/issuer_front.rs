@@ -2,6 +2,7 @@
 //! on renewal (RFC 9773), and asking for patience. Everything else is passed on.
 
 use std::collections::HashMap;
+use std::fs;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -69,11 +70,9 @@ impl IssuerFront {
     pub async fn start(layout: &Layout, port: u16, upstream: &str) -> anyhow::Result<Self> {
         let address = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
         let listener = TcpListener::bind(address).await.with_context(|| format!("{address} is busy"))?;
-        let read = |path| std::fs::read_to_string(path);
-
         let pem = tls::Pem {
-            chain: read(layout.directory_root())?,
-            key: read(layout.state.join("pebble/tls.key"))?,
+            chain: fs::read_to_string(layout.directory_root())?,
+            key: fs::read_to_string(layout.state.join("pebble/tls.key"))?,
         };
 
         let shared = Arc::new(Shared {
@@ -168,8 +167,8 @@ async fn renewal_info(State(shared): State<Arc<Shared>>, Path(certificate): Path
     let far = Utc::now() + Duration::days(50);
     let (start, end) = told.windows.get(&certificate).copied().unwrap_or((far, far + Duration::days(2)));
     *told.asked.entry(certificate).or_default() += 1;
-    let text = |at: DateTime<Utc>| at.to_rfc3339_opts(SecondsFormat::Secs, true);
-    let body = json!({ "suggestedWindow": { "start": text(start), "end": text(end) } });
+    let window = [start, end].map(|at| at.to_rfc3339_opts(SecondsFormat::Secs, true));
+    let body = json!({ "suggestedWindow": { "start": window[0], "end": window[1] } });
 
     ([(header::RETRY_AFTER, "1")], axum::Json(body)).into_response()
 }
@@ -244,7 +243,7 @@ async fn passed(
     if url.path() == "/dir" {
         let host = headers.get(header::HOST).and_then(|v| v.to_str().ok()).unwrap_or_default();
         added = Some(("renewalInfo", format!("https://{host}/renewal-info")));
-    } else if let (true, Some(certificate)) = (good, replaces) {
+    } else if let Some(certificate) = replaces.filter(|_| good) {
         shared.told().replaced.push(certificate.clone());
         added = Some(("replaces", certificate));
     }

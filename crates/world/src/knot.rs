@@ -5,10 +5,10 @@
 use std::fmt::Write as _;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::time::Duration;
 
 use futures::FutureExt;
+use futures::future::BoxFuture;
 use nix::sys::signal::Signal;
 use tokio::sync::Mutex;
 
@@ -16,40 +16,50 @@ use crate::Layout;
 use crate::daemon::{self, Daemon};
 use crate::layout::{OPERATORS, PRIMARY, REGISTRY, ROOT};
 use crate::wait_for;
-use crate::watch::Watched;
+use crate::watch::{Server, Watched};
 use crate::zones::replies;
 
 /// One Knot process.
 struct Instance {
+    layout: Layout,
     name: &'static str,
     listen: Vec<Ipv4Addr>,
     zones: &'static [&'static str],
 }
 
 pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Vec<Watched>> {
-    let operators = OPERATORS.iter().flat_map(|o| o.servers);
+    let operators = OPERATORS.iter().flat_map(|operator| operator.servers);
     let mut watched = Vec::new();
     for instance in [
-        Instance { name: "primary", listen: std::iter::once(PRIMARY).chain(operators).collect(), zones: &[] },
-        Instance { name: "root", listen: vec![ROOT], zones: &["."] },
-        Instance { name: "registry", listen: vec![REGISTRY], zones: &["example.", "test."] },
+        Instance::new(layout, "primary", std::iter::once(PRIMARY).chain(operators).collect(), &[]),
+        Instance::new(layout, "root", vec![ROOT], &["."]),
+        Instance::new(layout, "registry", vec![REGISTRY], &["example.", "test."]),
     ] {
-        watched.push(watch(layout, Arc::new(instance)).await?);
+        watched.push(Watched::start(instance).await?);
     }
 
     Ok(watched)
 }
 
-async fn watch(layout: &Layout, instance: Arc<Instance>) -> anyhow::Result<Watched> {
-    let address = SocketAddr::from((instance.listen[0], layout.dns_port()));
-    let layout = layout.clone();
-    let start = move || {
-        let layout = layout.clone();
-        let instance = instance.clone();
-        async move { start_one(&layout, &instance).await }.boxed()
-    };
+impl Instance {
+    fn new(
+        layout: &Layout,
+        name: &'static str,
+        listen: Vec<Ipv4Addr>,
+        zones: &'static [&'static str],
+    ) -> Self {
+        Self { layout: layout.clone(), name, listen, zones }
+    }
+}
 
-    Watched::start(Box::new(start), Box::new(move || replies(address).boxed())).await
+impl Server for Instance {
+    fn start(&self) -> BoxFuture<'_, anyhow::Result<Daemon>> {
+        start_one(&self.layout, self).boxed()
+    }
+
+    fn answers(&self) -> BoxFuture<'_, bool> {
+        replies(SocketAddr::from((self.listen[0], self.layout.dns_port()))).boxed()
+    }
 }
 
 async fn start_one(layout: &Layout, instance: &Instance) -> anyhow::Result<Daemon> {

@@ -90,8 +90,7 @@ impl Layout {
             return Ok(Self { state, base_port, user: None });
         }
 
-        let named = |name| User::from_name(name).ok().flatten();
-        let user = named("postgres").or_else(|| named("nobody"));
+        let user = ["postgres", "nobody"].iter().find_map(|name| User::from_name(name).ok().flatten());
         let user = user.context("There is no user postgres or nobody for PostgreSQL to run as.")?;
         Ok(Self { state, base_port, user: Some(user) })
     }
@@ -274,12 +273,12 @@ impl Layout {
             wanted.push(((ip, self.https_port()).into(), "the edge (HTTPS)"));
         }
 
-        let busy = |(address, what): &(SocketAddr, &str)| {
-            let free = TcpListener::bind(address).is_ok() && UdpSocket::bind(address).is_ok();
-            (!free).then(|| format!("{address} for {what}"))
-        };
-
-        let busy: Vec<_> = wanted.iter().filter_map(busy).collect();
+        let mut busy = Vec::new();
+        for (address, what) in wanted {
+            if TcpListener::bind(address).is_err() || UdpSocket::bind(address).is_err() {
+                busy.push(format!("{address} for {what}"));
+            }
+        }
         if busy.is_empty() {
             return Ok(());
         }

@@ -66,9 +66,9 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<Servers> {
     let mut servers = JoinSet::new();
     for (label, address, manner) in MANNERS {
         let address = SocketAddr::from((address, layout.dns_port()));
-        let taken = || format!("Cannot listen on {address}, for the name server {label}");
-        let socket = UdpSocket::bind(address).await.with_context(taken)?;
-        let listener = TcpListener::bind(address).await.with_context(taken)?;
+        let taken = format!("Cannot listen on {address}, for the name server {label}");
+        let socket = UdpSocket::bind(address).await.with_context(|| taken.clone())?;
+        let listener = TcpListener::bind(address).await.context(taken)?;
         servers.spawn(by_udp(Arc::new(socket), primary, manner));
         servers.spawn(by_tcp(listener, primary, manner));
     }
@@ -80,7 +80,8 @@ async fn by_udp(socket: Arc<UdpSocket>, primary: SocketAddr, manner: Manner) {
     let mut buffer = [0; 4096];
     loop {
         let Ok((length, from)) = socket.recv_from(&mut buffer).await else { continue };
-        let (question, socket) = (buffer[..length].to_vec(), socket.clone());
+        let question = buffer[..length].to_vec();
+        let socket = socket.clone();
         tokio::spawn(async move {
             if let Some(reply) = reply(&question, primary, manner, false).await {
                 let _ = socket.send_to(&reply, from).await;
@@ -156,7 +157,8 @@ fn fall_behind(message: &mut Message) {
 fn older(record: Record) -> Record {
     let RData::SOA(soa) = record.data() else { return record };
     let serial = soa.serial().wrapping_sub(1);
-    let (mname, rname) = (soa.mname().clone(), soa.rname().clone());
+    let mname = soa.mname().clone();
+    let rname = soa.rname().clone();
     let old = SOA::new(mname, rname, serial, soa.refresh(), soa.retry(), soa.expire(), soa.minimum());
 
     Record::from_rdata(record.name().clone(), record.ttl(), RData::SOA(old))
@@ -164,7 +166,8 @@ fn older(record: Record) -> Record {
 
 fn alias(message: &mut Message) -> Option<()> {
     let query = message.queries().first()?;
-    let (name, kind) = (query.name().clone(), query.query_type());
+    let name = query.name().clone();
+    let kind = query.query_type();
     if name.num_labels() == 2 && matches!(kind, RecordType::A | RecordType::AAAA) {
         let target = Name::from_ascii(format!("sites.{FORMER_HOST}.")).ok()?;
         message.take_answers();

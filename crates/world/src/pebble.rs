@@ -7,6 +7,7 @@ use std::time::Duration;
 
 use anyhow::Context;
 use futures::FutureExt;
+use futures::future::BoxFuture;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::json;
@@ -14,7 +15,7 @@ use serde_json::json;
 use crate::Layout;
 use crate::daemon::{self, Daemon};
 use crate::wait_for;
-use crate::watch::{Said, Watch, Watched};
+use crate::watch::{Said, Server, Watch, Watched};
 
 /// A domain that this CA's policy has no place for.
 pub const EMBARGOED: &str = "embargo.test";
@@ -107,22 +108,25 @@ impl OtherIssuer {
     }
 }
 
-/// Starts one that is looked after.
+/// A certification authority.
+struct Issuer {
+    layout: Layout,
+    setup: IssuerSetup,
+}
+
+impl Server for Issuer {
+    fn start(&self) -> BoxFuture<'_, anyhow::Result<Daemon>> {
+        start(&self.layout, &self.setup).boxed()
+    }
+
+    fn answers(&self) -> BoxFuture<'_, bool> {
+        answers(&self.layout, &self.setup).boxed()
+    }
+}
+
+/// Starts one that is watched over.
 pub(crate) async fn watched(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Watched> {
-    let started = (layout.clone(), setup.clone());
-    let asked = started.clone();
-
-    let start = move || {
-        let (layout, setup) = started.clone();
-        async move { start(&layout, &setup).await }.boxed()
-    };
-
-    let answers = move || {
-        let (layout, setup) = asked.clone();
-        async move { answers(&layout, &setup).await }.boxed()
-    };
-
-    Watched::start(Box::new(start), Box::new(answers)).await
+    Watched::start(Issuer { layout: layout.clone(), setup: setup.clone() }).await
 }
 
 /// Whether its directory is to be had.
@@ -134,7 +138,8 @@ async fn answers(layout: &Layout, setup: &IssuerSetup) -> bool {
 async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
     layout.folder(&setup.folder)?;
     // One certificate for every directory of the world.
-    let (cert, key) = (layout.directory_root(), layout.state.join("pebble/tls.key"));
+    let cert = layout.directory_root();
+    let key = layout.state.join("pebble/tls.key");
     if !key.exists() {
         let made = rcgen::generate_simple_self_signed(vec!["127.0.0.1".into(), "localhost".into()])?;
         layout.write("pebble/tls.pem", &made.cert.pem())?;

@@ -4,31 +4,31 @@ use std::time::Duration;
 
 use anyhow::Context;
 use futures::FutureExt;
+use futures::future::BoxFuture;
 use nix::sys::signal::Signal;
 
 use crate::Layout;
 use crate::daemon::{self, Daemon};
 use crate::wait_for;
-use crate::watch::Watched;
+use crate::watch::{Server, Watched};
 
 const SUPERUSER: &str = "nomenta";
 
-/// Starts it, to be looked after.
+/// Starts it, to be watched over.
 pub(crate) async fn watched(layout: &Layout) -> anyhow::Result<Watched> {
-    let started = layout.clone();
-    let asked = layout.clone();
+    Watched::start(Postgres(layout.clone())).await
+}
 
-    let start = move || {
-        let layout = started.clone();
-        async move { start(&layout).await }.boxed()
-    };
+struct Postgres(Layout);
 
-    let answers = move || {
-        let layout = asked.clone();
-        async move { psql(&layout, "SELECT 1").await.is_ok() }.boxed()
-    };
+impl Server for Postgres {
+    fn start(&self) -> BoxFuture<'_, anyhow::Result<Daemon>> {
+        start(&self.0).boxed()
+    }
 
-    Watched::start(Box::new(start), Box::new(answers)).await
+    fn answers(&self) -> BoxFuture<'_, bool> {
+        async { psql(&self.0, "SELECT 1").await.is_ok() }.boxed()
+    }
 }
 
 async fn start(layout: &Layout) -> anyhow::Result<Daemon> {

@@ -55,7 +55,8 @@ pub(crate) async fn serve(
     stop: CancellationToken,
 ) {
     while let Some(Ok((stream, _))) = stop.run_until_cancelled(listener.accept()).await {
-        let (acceptor, app) = (acceptor.clone(), app.clone());
+        let acceptor = acceptor.clone();
+        let app = app.clone();
         tokio::spawn(async move {
             let Ok(stream) = acceptor.accept(stream).await else { return };
             let service = TowerToHyperService::new(app);

@@ -4,13 +4,14 @@ use std::net::SocketAddr;
 use std::time::Duration;
 
 use futures::FutureExt;
+use futures::future::BoxFuture;
 use nix::sys::signal::Signal;
 
 use crate::Layout;
 use crate::daemon::{self, Daemon};
 use crate::layout::{CHALLENGES, PRIMARY};
 use crate::wait_for;
-use crate::watch::Watched;
+use crate::watch::{Server, Watched};
 use crate::zones::answers;
 
 /// Starts them, each trusting `anchors`.
@@ -24,16 +25,27 @@ pub(crate) async fn start(layout: &Layout, anchors: &str) -> anyhow::Result<Vec<
         let text = configuration(layout, address, &folder.display().to_string(), &anchors, &key);
         layout.write(&format!("unbound-{name}/unbound.conf"), &text)?;
 
-        let layout = layout.clone();
-        let start = move || {
-            let layout = layout.clone();
-            let name = name.clone();
-            async move { start_one(&layout, &name, address).await }.boxed()
-        };
-        watched.push(Watched::start(Box::new(start), Box::new(move || answers(address).boxed())).await?);
+        watched.push(Watched::start(Resolver { layout: layout.clone(), name, address }).await?);
     }
 
     Ok(watched)
+}
+
+/// One of them.
+struct Resolver {
+    layout: Layout,
+    name: String,
+    address: SocketAddr,
+}
+
+impl Server for Resolver {
+    fn start(&self) -> BoxFuture<'_, anyhow::Result<Daemon>> {
+        start_one(&self.layout, &self.name, self.address).boxed()
+    }
+
+    fn answers(&self) -> BoxFuture<'_, bool> {
+        answers(self.address).boxed()
+    }
 }
 
 async fn start_one(layout: &Layout, name: &str, address: SocketAddr) -> anyhow::Result<Daemon> {
@@ -66,8 +78,10 @@ fn certificate(layout: &Layout) -> anyhow::Result<String> {
 fn configuration(layout: &Layout, listen: SocketAddr, folder: &str, anchors: &str, key: &str) -> String {
     let [tls, https] = layout.encrypted_ports();
     let dns = layout.dns_port();
-    let stub = |(zone, ip)| format!("stub-zone:\n  name: \"{zone}\"\n  stub-addr: {ip}@{dns}\n");
-    let challenges: String = CHALLENGES.into_iter().map(stub).collect();
+    let mut challenges = String::new();
+    for (zone, ip) in CHALLENGES {
+        challenges.push_str(&format!("stub-zone:\n  name: \"{zone}\"\n  stub-addr: {ip}@{dns}\n"));
+    }
 
     let encrypted = format!(
         "  interface: {0}@{tls}\n  interface: {0}@{https}\n  tls-port: {tls}\n  https-port: {https}\n\

@@ -18,30 +18,34 @@ const ANSWER_LIMIT: Duration = Duration::from_secs(10);
 /// Questions in a row without an answer after which a server counts as stuck.
 const SILENT_MOST: u32 = 3;
 
-/// Starts a server anew.
-pub(crate) type Start = Box<dyn Fn() -> BoxFuture<'static, anyhow::Result<Daemon>> + Send + Sync>;
-/// Whether a server answers.
-pub(crate) type Answers = Box<dyn Fn() -> BoxFuture<'static, bool> + Send + Sync>;
+/// A server that can be watched over.
+pub(crate) trait Server: Send + Sync {
+    /// Starts it, on what it left.
+    fn start(&self) -> BoxFuture<'_, anyhow::Result<Daemon>>;
+
+    /// Whether it answers.
+    fn answers(&self) -> BoxFuture<'_, bool>;
+}
+
 /// Is told what is being done.
 pub type Say = Arc<dyn Fn(&str) + Send + Sync>;
 
 /// A server that is watched over.
 pub(crate) struct Watched {
     daemon: Daemon,
-    start: Start,
-    answers: Answers,
+    server: Box<dyn Server>,
     silent: u32,
 }
 
 impl Watched {
     /// Starts a server that is to be watched over.
-    pub async fn start(start: Start, answers: Answers) -> anyhow::Result<Self> {
-        Ok(Self { daemon: start().await?, start, answers, silent: 0 })
+    pub async fn start(server: impl Server + 'static) -> anyhow::Result<Self> {
+        Ok(Self { daemon: server.start().await?, server: Box::new(server), silent: 0 })
     }
 
     /// Asks once; starts the server anew if it has been silent for too long.
     async fn look_after(&mut self, say: &Say) {
-        if timeout(ANSWER_LIMIT, (self.answers)()).await.unwrap_or(false) {
+        if timeout(ANSWER_LIMIT, self.server.answers()).await.unwrap_or(false) {
             self.silent = 0;
             return;
         }
@@ -58,7 +62,7 @@ impl Watched {
         say(&format!("{name} has stopped answering; starting it anew"));
         self.daemon.end_at_once().await;
 
-        match (self.start)().await {
+        match self.server.start().await {
             Ok(daemon) => self.daemon = daemon,
             Err(error) => say(&format!("{name} does not start again: {error:#}")),
         }

@@ -306,8 +306,8 @@ impl Zones {
     /// If it does not serve the zone.
     pub async fn dump(&self, zone: &str) -> anyhow::Result<String> {
         let text = knot::control(&self.layout, "primary", &["zone-read", &format!("{zone}.")]).await?;
-        let record = |line: &str| line.split_once("] ").map(|(_, record)| format!("{record}\n"));
-        Ok(text.lines().filter_map(record).collect())
+        let records = text.lines().filter_map(|line| line.split_once("] "));
+        Ok(records.map(|(_, record)| format!("{record}\n")).collect())
     }
 
     /// Makes a zone at the primary; `false` if it is there already.
@@ -376,8 +376,8 @@ impl Zones {
 
 /// Names and addresses of an operator's servers.
 pub fn servers(operator: Operator) -> Vec<(String, Ipv4Addr)> {
-    let named = |(i, ip): (usize, &Ipv4Addr)| (format!("ns{}.{}", i + 1, operator.zone), *ip);
-    operator.servers.iter().enumerate().map(named).collect()
+    let numbered = operator.servers.iter().zip(1..);
+    numbered.map(|(ip, number)| (format!("ns{number}.{}", operator.zone), *ip)).collect()
 }
 
 /// Whether a name server answers at all.
@@ -464,11 +464,10 @@ fn service(priority: u16, target: &str, hints: &[IpAddr]) -> anyhow::Result<SVCB
     let target = if target.is_empty() { Name::root() } else { name(target)? };
     let v4: Vec<_> =
         hints.iter().filter_map(|h| if let IpAddr::V4(a) = h { Some(A(*a)) } else { None }).collect();
-    let params = match v4.is_empty() {
-        true => Vec::new(),
-        false => vec![(SvcParamKey::Ipv4Hint, SvcParamValue::Ipv4Hint(IpHint(v4)))],
-    };
-
+    let mut params = Vec::new();
+    if !v4.is_empty() {
+        params.push((SvcParamKey::Ipv4Hint, SvcParamValue::Ipv4Hint(IpHint(v4))));
+    }
     Ok(SVCB::new(priority, target, params))
 }
 

@@ -51,7 +51,7 @@ pub(crate) struct ServeOptions {
     /// The word in the challenge label.
     #[arg(long)]
     pub brand: String,
-    /// Zone under which a CNAME to <token>.<zone> proves ownership.
+    /// Zone under which a CNAME to TOKEN.ZONE proves ownership.
     #[arg(long)]
     pub proof_zone: Option<String>,
     /// Zone to which customers point _acme-challenge for wildcards.

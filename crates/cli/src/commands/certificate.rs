@@ -89,7 +89,6 @@ fn count(number: usize, what: &str) -> String {
 /// Asks for a renewal, and waits for another serial number.
 async fn renew(client: &Client, shape: Shape, host: &str, within: u64) -> anyhow::Result<Done> {
     let place = path(host, "/certificate");
-    let serial = |view: &CertificateView| view.held.as_ref().map(|held| held.facts.serial.clone());
     let before: CertificateView = client.get(&place).await?;
     client.ask(Method::POST, &path(host, "/certificate/renewal")).await?;
     let deadline = Instant::now() + Duration::from_secs(within);
@@ -105,6 +104,10 @@ async fn renew(client: &Client, shape: Shape, host: &str, within: u64) -> anyhow
         }
         sleep(Duration::from_millis(300)).await;
     }
+}
+
+fn serial(view: &CertificateView) -> Option<&str> {
+    view.held.as_ref().map(|held| held.facts.serial.as_str())
 }
 
 async fn list(

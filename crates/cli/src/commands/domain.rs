@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use chrono::{DateTime, Utc};
 use nomenta_api::domain::{
     BaselineView, DomainDetail, NewDomain, RosterLine, RosterQuery, SheetView, SurveyView,
 };
@@ -71,19 +72,22 @@ pub(crate) async fn survey(client: &Client, shape: Shape, options: SurveyOptions
 
 /// Asks for a look, and waits until it has been made.
 async fn look(client: &Client, host: &str) -> anyhow::Result<SurveyView> {
-    let when = |view: &SurveyView| view.survey.as_ref().map(|survey| survey.at);
     let before: SurveyView = client.get(&path(host, "/survey")).await?;
     client.ask(Method::POST, &path(host, "/survey")).await?;
     let deadline = Instant::now() + Duration::from_secs(60);
 
     loop {
         let now: SurveyView = client.get(&path(host, "/survey")).await?;
-        if when(&now) != when(&before) {
+        if made_at(&now) != made_at(&before) {
             return Ok(now);
         }
         anyhow::ensure!(Instant::now() < deadline, "The look was not made within 60 s. Is a worker running?");
         sleep(Duration::from_millis(150)).await;
     }
+}
+
+fn made_at(view: &SurveyView) -> Option<DateTime<Utc>> {
+    view.survey.as_ref().map(|survey| survey.at)
 }
 
 pub(crate) async fn tell(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {

@@ -169,8 +169,7 @@ fn reading(reading: &Reading) -> [String; 6] {
     if let Outcome::Answer { records, .. } = &reading.outcome
         && let Some(least) = records.iter().map(|record| record.ttl).min()
     {
-        let values =
-            records.iter().map(|record| format!("{} {}", record.data.type_name(), record.data.typed()));
+        let values = records.iter().map(|record| record.data.typed());
         answer = values.collect::<Vec<_>>().join("\n");
         ttl = least.to_string();
     }

@@ -24,15 +24,17 @@ pub(crate) fn listing<T: Serialize, const N: usize>(
     header: [&str; N],
     row: impl Fn(&T) -> [String; N],
 ) -> anyhow::Result<Done> {
-    let print_table = || match rows.is_empty() {
-        true => println!("None."),
-        false => println!("{}", table(header, rows.iter().map(row))),
-    };
-
-    match shape {
-        Shape::Csv => csv::print(rows),
-        other => shown(other, &rows, print_table),
+    if shape == Shape::Csv {
+        return csv::print(rows);
     }
+
+    shown(shape, &rows, || {
+        if rows.is_empty() {
+            println!("None.");
+        } else {
+            println!("{}", table(header, rows.iter().map(row)));
+        }
+    })
 }
 
 /// Prints one sentence, or what it is about.

@@ -27,9 +27,10 @@ pub(crate) fn print(judged: &Rehearsal, file: &Path, amended: Option<&Path>) {
 
     println!("\nTo change, in this order:\n");
     println!("{}", edit_table(&judged.todo));
-    match judged.passes {
-        true => println!("\nWith these changes the zone passes ownership and routing."),
-        false => println!("\nThese changes alone are not enough."),
+    if judged.passes {
+        println!("\nWith these changes the zone passes ownership and routing.");
+    } else {
+        println!("\nThese changes alone are not enough.");
     }
 
     for finding in &judged.left {
@@ -54,10 +55,11 @@ fn on_lines(lines: &[usize]) -> String {
         }
     }
 
-    let words = runs.iter().map(|(first, last)| match first == last {
-        true => first.to_string(),
-        false => format!("{first} to {last}"),
-    });
+    let words = runs.iter().map(
+        |(first, last)| {
+            if first == last { first.to_string() } else { format!("{first} to {last}") }
+        },
+    );
 
     let words: Vec<_> = words.collect();
     match (lines.len(), words.split_last()) {

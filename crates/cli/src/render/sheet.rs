@@ -93,7 +93,7 @@ pub(crate) fn print_baseline(view: &BaselineView) {
             compared.since.to_string(),
             record.data.type_name().to_owned(),
             record.owner.relative_to(&baseline.zone),
-            record.data.typed(),
+            record.data.to_string(),
             record.ttl.to_string(),
         ]
     });

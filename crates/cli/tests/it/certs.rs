@@ -101,7 +101,7 @@ fn the_cas_reason_is_kept_and_what_it_has_forgotten_is_told_apart() {
         assert!(matches!(Acme::register(&nowhere).await.map(drop), Err(AcmeError::Unavailable(_))));
         assert!(matches!(
             Acme::load(&config(), &credentials[1..]).await.map(drop),
-            Err(AcmeError::Unavailable(_))
+            Err(AcmeError::Unreadable(_))
         ));
     });
 }

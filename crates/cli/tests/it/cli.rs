@@ -28,9 +28,9 @@ fn exit_status_tells_failed_wrong_and_not_yet_apart() {
             (vec!["explain", "unknown.example"], 1, "no domain named unknown.example"),
             (vec!["enrol", "10.0.0.1", "--site", "onswick"], 1, "is an IP address"),
             (vec!["explain", "post@onswick.example"], 1, "mail address"),
-            (vec!["roster", "--stage", "nowhere"], 2, "is not a stage"),
+            (vec!["roster", "--stage", "nowhere"], 2, "is no stage"),
             (vec!["survey", &host, "--within", "5"], 2, "--until"),
-            (vec!["key", "add", "k", "--role", "root"], 2, "is not a role"),
+            (vec!["key", "add", "k", "--role", "root"], 2, "is no role"),
             (vec!["nonsense"], 2, "nonsense"),
             (vec!["roster", "--key", "wrong"], 1, "opens nothing"),
             (vec!["roster", "--url", "http://127.0.0.1:9"], 1, "Is NOMENTA_URL right?"),
@@ -79,7 +79,7 @@ fn explain_and_history_tell_a_story_and_listings_list() {
             assert!(shown.contains(want), "no {want} in:\n{shown}");
         }
         let story = text(&service.cli(&["history", &host]).await.stdout);
-        for want in ["enrolled for the site onswick", "found cname-foreign", "routing: waiting → blocked"] {
+        for want in ["Enrolled for the site onswick", "Found cname-foreign", "routing: waiting → blocked"] {
             assert!(story.contains(want), "no {want} in:\n{story}");
         }
         let survey = text(&service.cli(&["survey", &host]).await.stdout);

@@ -179,7 +179,7 @@ fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
             evidence: Vec::new(),
             edits: Vec::new(),
         };
-        let (a, b) = (Code::AddressForeign, Code::CnameForeign);
+        let (a, b) = (Code::CnameForeign, Code::AddressForeign);
         let rounds: [&[(Code, &str)]; 3] =
             [&[(a, "one"), (b, "one")], &[(a, "two")], &[(a, "two"), (b, "three")]];
         let mut first_seen = None;

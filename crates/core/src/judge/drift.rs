@@ -75,8 +75,11 @@ pub fn of_serving(before: &Probe, after: &Probe) -> Vec<Drift> {
     drifts
 }
 
+/// Tells one aspect of what an address serves.
+type Read = fn(&ProbeResult) -> String;
+
 /// What of an address is compared, and how it reads.
-const ASPECTS: [(&str, fn(&ProbeResult) -> String); 3] = [
+const ASPECTS: [(&str, Read); 3] = [
     ("certificate", certificate),
     ("redirect to HTTPS", |result| or_right(&result.redirect_failure)),
     ("redirect to the primary", |result| or_right(&result.pair_failure)),

@@ -238,7 +238,7 @@ mod tests {
     #[test]
     fn a_cname_may_lead_here_over_another_name_but_not_at_an_apex() {
         let chain = |targets: &[&str]| HostView {
-            chain: targets.iter().map(|t| DnsName::new(t)).collect(),
+            chain: targets.iter().map(DnsName::new).collect(),
             ..HostView::default()
         };
         let ours = "onswick.edge.quaymark.example";

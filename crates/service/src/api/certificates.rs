@@ -262,13 +262,11 @@ pub(super) async fn renew(
     Path(host): Path<String>,
 ) -> Result<StatusCode, Refusal> {
     let record = on_the_platform(&app, &caller, &host).await?;
-    match app.store.renew_now(record.id).await? {
-        true => Ok(StatusCode::ACCEPTED),
-        false => Err(Refusal::conflict(
-            ProblemKind::NothingToRenew,
-            format!("{host} has no certificate to renew; it gets one once its gates are passed."),
-        )),
+    if app.store.renew_now(record.id).await? {
+        return Ok(StatusCode::ACCEPTED);
     }
+    let detail = format!("{host} has no certificate to renew; it gets one once its gates are passed.");
+    Err(Refusal::conflict(ProblemKind::NothingToRenew, detail))
 }
 
 /// Revokes the domain's certificates. Another is ordered at once, with another

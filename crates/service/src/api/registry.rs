@@ -28,8 +28,8 @@ type Created<T> = (StatusCode, Json<T>);
 /// Short names end up in host names, so they follow the same rule.
 fn short_name(field: &str, name: &str) -> Result<String, Refusal> {
     let name = name.trim().to_ascii_lowercase();
-    let fits = |letter: char| letter.is_ascii_alphanumeric() || letter == '-';
-    let sound = !name.is_empty() && name.len() <= 63 && name.chars().all(fits);
+    let is_plain = name.bytes().all(|byte| byte.is_ascii_alphanumeric() || byte == b'-');
+    let sound = !name.is_empty() && name.len() <= 63 && is_plain;
 
     if sound && !name.starts_with('-') && !name.ends_with('-') {
         return Ok(name);
@@ -127,13 +127,11 @@ pub(super) async fn add_site(
 /// A path on the site, as it stands in a web address.
 fn path<'a>(field: &str, typed: &'a str) -> Result<&'a str, Refusal> {
     let sound = typed.starts_with('/') && typed.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'#');
-    match sound {
-        true => Ok(typed),
-        false => {
-            let message = format!("{typed} is not a path on the site. Begin with a slash, as in /timetable.");
-            Err(Refusal::field(field, FieldCode::Path, message))
-        }
+    if sound {
+        return Ok(typed);
     }
+    let message = format!("{typed} is not a path on the site. Begin with a slash, as in /timetable.");
+    Err(Refusal::field(field, FieldCode::Path, message))
 }
 
 /// All ingresses by name.

@@ -203,12 +203,11 @@ struct Right<'a> {
 
 impl<'a> Right<'a> {
     fn of(sheet: &'a Sheet) -> anyhow::Result<Self> {
-        let all = |lines: Vec<&Line>| lines.into_iter().map(add).collect::<Result<_, _>>();
         Ok(Self {
             sheet,
-            ownership: all(chosen(sheet, Purpose::Ownership))?,
-            routing: all(chosen(sheet, Purpose::Routing))?,
-            certificate: all(sheet.of(Purpose::Certificate).collect())?,
+            ownership: chosen(sheet, Purpose::Ownership).into_iter().map(add).collect::<Result<_, _>>()?,
+            routing: chosen(sheet, Purpose::Routing).into_iter().map(add).collect::<Result<_, _>>()?,
+            certificate: sheet.of(Purpose::Certificate).map(add).collect::<Result<_, _>>()?,
         })
     }
 

@@ -1,7 +1,5 @@
 //! Types the zone into the name box, which the editor appends anyway.
 
-use nomenta_core::sheet::line::Line;
-
 use crate::customer::mistakes::{Place, Serving, Slip};
 use crate::customer::{Right, add_at};
 use crate::zones::Change;
@@ -9,6 +7,6 @@ use crate::zones::Change;
 pub(super) const SLIP: Slip = Slip { place: Place::Anywhere, records, serving: Serving::by_its_own };
 
 fn records(right: &Right<'_>) -> anyhow::Result<Vec<Change>> {
-    let doubled = |line: &Line| add_at(&right.sheet.zone.child(&line.owner), line);
-    right.lines().map(doubled).collect()
+    let zone = &right.sheet.zone;
+    right.lines().map(|line| add_at(&zone.child(&line.owner), line)).collect()
 }
