@@ -128,15 +128,16 @@ fn cargo(args: &[&str]) -> anyhow::Result<()> {
 /// scripts look at it, and would build everything anew.
 fn cargo_command() -> Command {
     let mut command = Command::new(env::var("CARGO").unwrap_or_else(|_| "cargo".into()));
-    let ours = |name: &str| {
-        name == "CARGO_MANIFEST_DIR" || name == "CARGO_MANIFEST_PATH" || name.starts_with("CARGO_PKG_")
-    };
-
-    for (name, _) in env::vars().filter(|(name, _)| ours(name)) {
-        command.env_remove(name);
+    for (name, _) in env::vars() {
+        if is_of_this_package(&name) {
+            command.env_remove(name);
+        }
     }
-
     command
+}
+
+fn is_of_this_package(variable: &str) -> bool {
+    matches!(variable, "CARGO_MANIFEST_DIR" | "CARGO_MANIFEST_PATH") || variable.starts_with("CARGO_PKG_")
 }
 
 fn set_up() -> anyhow::Result<()> {

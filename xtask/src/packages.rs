@@ -51,20 +51,20 @@ fn install(missing: &[&str]) -> anyhow::Result<()> {
     };
 
     say(&format!("Installing {list}"));
-    let apt = |args: &[&str]| {
-        let words: Vec<_> = prefix.iter().copied().chain(["apt-get"]).chain(args.iter().copied()).collect();
-        let status = Command::new(words[0])
-            .args(&words[1..])
-            .env("DEBIAN_FRONTEND", "noninteractive")
-            .stdout(Stdio::null())
-            .status()?;
-        ensure!(status.success(), "apt-get {} failed. Install by hand: {list}", args.join(" "));
-        Ok(())
-    };
-
-    apt(&["update", "-qq"])?;
+    apt(prefix, &["update", "-qq"])?;
     let install = ["install", "-qq", "-y", "--no-install-recommends"];
-    apt(&[&install[..], missing].concat())
+    apt(prefix, &[&install[..], missing].concat())
+}
+
+fn apt(prefix: &[&str], args: &[&str]) -> anyhow::Result<()> {
+    let words = [prefix, &["apt-get"], args].concat();
+    let status = Command::new(words[0])
+        .args(&words[1..])
+        .env("DEBIAN_FRONTEND", "noninteractive")
+        .stdout(Stdio::null())
+        .status()?;
+    ensure!(status.success(), "{} failed. Run it by hand to see why", words.join(" "));
+    Ok(())
 }
 
 fn missing() -> Vec<&'static str> {
@@ -85,21 +85,22 @@ pub(crate) fn folders() -> Vec<PathBuf> {
     let mut folders: Vec<_> = env::split_paths(&path).collect();
     folders.extend(["/usr/sbin", "/usr/bin"].map(PathBuf::from));
     let versions = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();
-    folders.extend(versions.map(|v| v.path().join("bin")));
+    folders.extend(versions.map(|version| version.path().join("bin")));
 
     folders
 }
 
 /// How to run apt-get, if at all.
 fn privileged() -> Option<&'static [&'static str]> {
-    let quietly = |program: &str, args: &[&str]| {
-        let output = Command::new(program).args(args).stderr(Stdio::null()).output();
-        output.ok().filter(|o| o.status.success()).map(|o| String::from_utf8_lossy(&o.stdout).into_owned())
-    };
-
     if quietly("id", &["-u"]).is_some_and(|id| id.trim() == "0") {
         return Some(&[]);
     }
 
     quietly("sudo", &["-n", "true"]).map(|_| &["sudo", "-n"][..])
+}
+
+/// What a program says, if it succeeds.
+fn quietly(program: &str, args: &[&str]) -> Option<String> {
+    let output = Command::new(program).args(args).stderr(Stdio::null()).output().ok()?;
+    output.status.success().then(|| String::from_utf8_lossy(&output.stdout).into_owned())
 }

@@ -216,6 +216,7 @@ impl SheetView {
     /// A sheet as it is handed over.
     pub fn new(sheet: Sheet, token_expires_at: DateTime<Utc>, pair: Option<PairedSheet>) -> Self {
         let headings = Choice::ALL.iter().map(|choice| (*choice, choice.words().to_owned()));
+
         Self { sheet, token_expires_at, pair, headings: headings.collect() }
     }
 }

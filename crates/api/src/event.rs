@@ -168,6 +168,7 @@ impl Event {
     /// Its details, as they are kept beside the kind.
     pub fn data(&self) -> Value {
         let mut whole = json!(self);
+
         whole["data"].take()
     }
 

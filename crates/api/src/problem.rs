@@ -140,6 +140,7 @@ impl Problem {
     #[must_use]
     pub fn at(mut self, field: &str, code: impl ToString) -> Self {
         let message = self.detail.clone();
+
         self.errors = vec![FieldError { field: field.into(), code: code.to_string(), message, line: None }];
         self
     }

@@ -50,6 +50,7 @@ impl DomainView {
 impl GateView {
     fn of(gate: &Gate, findings: &[&Finding]) -> Self {
         let finding = gate.because.filter(|code| findings.iter().any(|finding| finding.code == *code));
+
         let said = finding.map_or_else(|| gate.reason.clone(), |code| code.to_string());
         Self { name: gate.name, finding, said }
     }
@@ -67,11 +68,13 @@ fn in_use(lines: &[JudgedLine]) -> Vec<usize> {
             .map(|place| lines[*place].line.choice)
             .collect();
         let preferred = of.first().map(|place| lines[*place].line.choice);
+
         in_use.extend(of.into_iter().filter(|place| {
             let choice = lines[*place].line.choice;
             if begun.is_empty() { Some(choice) == preferred } else { begun.contains(&choice) }
         }));
     }
+
     in_use.sort_unstable();
     in_use
 }
@@ -87,6 +90,7 @@ fn says_more(todo: &[Edit], findings: &[&Finding]) -> bool {
         [one] => &one.edits,
         _ => &[],
     };
+
     let mut changes = todo.iter().filter(|edit| edit.kind != EditKind::Keep);
     changes.any(|change| !told.iter().any(|edit| edit.is_about(change)))
 }

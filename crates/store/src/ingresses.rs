@@ -6,6 +6,7 @@ use std::str::FromStr;
 
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
+use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::Store;
@@ -51,57 +52,15 @@ impl Store {
     /// # Errors
     /// [`StoreError::Taken`] or [`StoreError::Missing`], as `revise` says.
     pub async fn put_ingress(&self, ingress: &Ingress, revise: bool) -> Result<Ingress, StoreError> {
-        let ipv4: Vec<_> = ingress.ipv4.iter().map(ToString::to_string).collect();
-        let ipv6: Vec<_> = ingress.ipv6.iter().map(ToString::to_string).collect();
-        let name_servers: Vec<_> = ingress.name_servers.iter().map(ToString::to_string).collect();
-        let name = &ingress.name;
-        let canonical = ingress.canonical.as_str();
         let mut tx = self.pool.begin().await?;
-
-        let row = if revise {
-            sqlx::query!(
-                "UPDATE ingresses SET revision = revision + 1, ipv4 = $2, ipv6 = $3, canonical = $4,
-                 name_servers = $5, subdomain_addresses = $6, revised_at = now() WHERE name = $1 RETURNING id, revision",
-                name,
-                &ipv4,
-                &ipv6,
-                canonical,
-                &name_servers,
-                ingress.subdomain_addresses
-            )
-            .fetch_optional(&mut *tx)
-            .await?
-            .map(|r| (r.id, r.revision))
-            .ok_or_else(|| StoreError::missing("ingress", name))?
-        } else {
-            sqlx::query!(
-                "INSERT INTO ingresses (id, name, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
-                 VALUES ($1, $2, 1, $3, $4, $5, $6, $7) RETURNING id, revision",
-                Uuid::now_v7(),
-                name,
-                &ipv4,
-                &ipv6,
-                canonical,
-                &name_servers,
-                ingress.subdomain_addresses
-            )
-            .fetch_one(&mut *tx)
-            .await
-            .map(|r| (r.id, r.revision))
-            .map_err(|e| StoreError::or_taken(e, "an ingress", name))?
-        };
+        let written = if revise { update(&mut tx, ingress).await? } else { insert(&mut tx, ingress).await? };
 
         sqlx::query!(
             "INSERT INTO ingress_revisions
              (ingress_id, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
-             VALUES ($1, $2, $3, $4, $5, $6, $7)",
-            row.0,
-            row.1,
-            &ipv4,
-            &ipv6,
-            canonical,
-            &name_servers,
-            ingress.subdomain_addresses
+             SELECT id, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses FROM ingresses
+             WHERE id = $1",
+            written.id
         )
         .execute(&mut *tx)
         .await?;
@@ -109,14 +68,13 @@ impl Store {
         sqlx::query!(
             "UPDATE tasks SET due = now(), again = lease IS NOT NULL, quick = NULL WHERE kind = 'look' AND domain_id IN
              (SELECT d.id FROM domains d JOIN sites s ON s.id = d.site_id WHERE s.ingress_id = $1)",
-            row.0
+            written.id
         )
         .execute(&mut *tx)
         .await?;
-
         channel::notify(&mut tx, Channel::Work).await?;
         tx.commit().await?;
-        Ok(Ingress { revision: row.1, ..ingress.clone() })
+        Ok(Ingress { revision: written.revision, ..ingress.clone() })
     }
 
     /// All ingresses by name.
@@ -131,4 +89,47 @@ impl Store {
         );
         rows.fetch_all(&self.pool).await?.into_iter().map(IngressColumns::read).collect()
     }
+}
+
+/// What was written.
+struct Written {
+    id: Uuid,
+    revision: i32,
+}
+
+async fn insert(tx: &mut PgConnection, ingress: &Ingress) -> Result<Written, StoreError> {
+    let written = sqlx::query_as!(
+        Written,
+        "INSERT INTO ingresses (id, name, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
+         VALUES ($1, $2, 1, $3, $4, $5, $6, $7) RETURNING id, revision",
+        Uuid::now_v7(),
+        ingress.name,
+        &words(&ingress.ipv4),
+        &words(&ingress.ipv6),
+        ingress.canonical.as_str(),
+        &words(&ingress.name_servers),
+        ingress.subdomain_addresses
+    );
+    let written = written.fetch_one(&mut *tx).await;
+    written.map_err(|error| StoreError::or_taken(error, "an ingress", &ingress.name))
+}
+
+async fn update(tx: &mut PgConnection, ingress: &Ingress) -> Result<Written, StoreError> {
+    let written = sqlx::query_as!(
+        Written,
+        "UPDATE ingresses SET revision = revision + 1, ipv4 = $2, ipv6 = $3, canonical = $4,
+         name_servers = $5, subdomain_addresses = $6, revised_at = now() WHERE name = $1 RETURNING id, revision",
+        ingress.name,
+        &words(&ingress.ipv4),
+        &words(&ingress.ipv6),
+        ingress.canonical.as_str(),
+        &words(&ingress.name_servers),
+        ingress.subdomain_addresses
+    );
+    let written = written.fetch_optional(&mut *tx).await?;
+    written.ok_or_else(|| StoreError::missing("ingress", &ingress.name))
+}
+
+fn words<T: ToString>(values: &BTreeSet<T>) -> Vec<String> {
+    values.iter().map(ToString::to_string).collect()
 }

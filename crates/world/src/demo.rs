@@ -32,6 +32,16 @@ use crate::tls::Authority;
 use crate::wait_for;
 use crate::zones::servers;
 
+/// Nobody who watches waits for as long as customers do.
+const IN_A_HURRY: [&str; 6] = [
+    "--look-first=2",
+    "--look-most=20",
+    "--look-live=30",
+    "--order-retry=60",
+    "--stalled-after=180",
+    "--quick-looks=1",
+];
+
 /// How the demo is run.
 pub struct DemoOptions {
     /// State folder.
@@ -103,16 +113,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         challenges: Some(0),
         directory: None,
         egress: None,
-        options: [
-            "--look-first=2",
-            "--look-most=20",
-            "--look-live=30",
-            "--order-retry=60",
-            "--stalled-after=180",
-            "--quick-looks=1",
-        ]
-        .map(Into::into)
-        .into(),
+        options: IN_A_HURRY.map(Into::into).into(),
     };
 
     running.service = Some(setup.start(layout, &options.program, &layout.state.join("service.log")).await?);

@@ -21,6 +21,7 @@ mod postgres;
 pub mod service;
 pub mod tls;
 mod unbound;
+mod update;
 mod watch;
 pub mod zones;
 

@@ -5,17 +5,12 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
-use anyhow::{Context, bail};
+use anyhow::bail;
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
-use hickory_proto::rr::rdata::svcb::{IpHint, SVCB, SvcParamKey, SvcParamValue};
-use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, MX, NS, NULL, TXT};
-use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
-use hickory_proto::serialize::binary::BinEncodable;
+use hickory_proto::rr::RecordType;
 use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::reading::record::RecordData;
-use tokio::net::UdpSocket;
 use tokio::sync::Mutex;
-use tokio::time::timeout;
 
 use crate::Layout;
 use crate::knot;
@@ -24,14 +19,13 @@ use crate::layout::{
     SLACKWATER, TIDEWELL,
 };
 use crate::odd;
+use crate::update::{ask, exchange, name, record};
 use crate::wait_for;
+
+pub use crate::update::Change;
 
 /// TTL of delegations and name servers, in seconds.
 const TTL: u32 = 20;
-/// How long a server may take before it is asked the same again, and how often
-/// it is asked: one that writes to a slow disk takes its time.
-const ANSWERING: Duration = Duration::from_secs(2);
-const TRIES: usize = 10;
 /// How long an absence is cached, in seconds: short, so that a world with many
 /// customers in a hurry is not dull.
 const NEGATIVE_TTL: u32 = 2;
@@ -39,32 +33,6 @@ const NEGATIVE_TTL: u32 = 2;
 /// Zones that are signed, and that the resolvers hold keys of. Customers' zones
 /// are not, which the lack of a DS record there proves.
 const SIGNED: [&str; 2] = ["example", "test"];
-
-/// One change to a zone (RFC 2136, section 2.5).
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Change {
-    /// Add a record.
-    Add {
-        /// Owner name.
-        owner: String,
-        /// Seconds.
-        ttl: u32,
-        /// Type and value.
-        data: RecordData,
-    },
-    /// Delete every record at a name.
-    Clear {
-        /// Owner name.
-        owner: String,
-    },
-    /// Delete one record.
-    Remove {
-        /// Owner name.
-        owner: String,
-        /// Type and value.
-        data: RecordData,
-    },
-}
 
 /// Zones and the changes to them.
 #[derive(Clone)]
@@ -389,91 +357,6 @@ pub(crate) async fn answers(address: SocketAddr) -> bool {
 /// Whether a name server says anything, be it that it has no such zone.
 pub(crate) async fn replies(address: SocketAddr) -> bool {
     ask(address, "example", RecordType::SOA).await.is_ok()
-}
-
-fn name(text: &str) -> anyhow::Result<Name> {
-    Name::from_ascii(format!("{}.", text.trim_end_matches('.')))
-        .with_context(|| format!("{text} is no DNS name"))
-}
-
-async fn ask(server: SocketAddr, owner: &str, rtype: RecordType) -> anyhow::Result<Message> {
-    let mut message = Message::new();
-    message.set_id(rand::random()).set_recursion_desired(true).add_query(Query::query(name(owner)?, rtype));
-    exchange(server, &message).await
-}
-
-async fn exchange(server: SocketAddr, message: &Message) -> anyhow::Result<Message> {
-    let socket = UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).await?;
-    socket.connect(server).await?;
-    let mut buffer = vec![0; 4096];
-
-    for _ in 0..TRIES {
-        socket.send(&message.to_bytes()?).await?;
-        let Ok(received) = timeout(ANSWERING, socket.recv(&mut buffer)).await else { continue };
-        let reply = Message::from_vec(&buffer[..received?])?;
-        anyhow::ensure!(reply.id() == message.id(), "{server} answered something else");
-        return Ok(reply);
-    }
-
-    bail!("{server} does not answer")
-}
-
-fn record(change: &Change) -> anyhow::Result<Record> {
-    match change {
-        Change::Add { owner, ttl, data } => Ok(Record::from_rdata(name(owner)?, *ttl, rdata(data)?)),
-        Change::Clear { owner } => {
-            let mut record = Record::update0(name(owner)?, 0, RecordType::ANY);
-            record.set_dns_class(DNSClass::ANY);
-            Ok(record)
-        }
-        Change::Remove { owner, data } => {
-            let mut record = Record::from_rdata(name(owner)?, 0, rdata(data)?);
-            record.set_dns_class(DNSClass::NONE);
-            Ok(record)
-        }
-    }
-}
-
-fn rdata(data: &RecordData) -> anyhow::Result<RData> {
-    Ok(match data {
-        RecordData::A(ip) => RData::A(A(*ip)),
-        RecordData::Aaaa(ip) => RData::AAAA(AAAA(*ip)),
-        RecordData::Cname(target) => RData::CNAME(CNAME(name(target)?)),
-        RecordData::Ns(server) => RData::NS(NS(name(server)?)),
-        RecordData::Txt(text) => RData::TXT(TXT::new(vec![text.clone()])),
-        RecordData::Caa { flags, tag, value } => {
-            // As it is, so that values can be wrong (RFC 8659, section 4.1).
-            let length = u8::try_from(tag.len())?;
-            let rdata = [&[*flags, length], tag.as_bytes(), value.as_bytes()].concat();
-            RData::Unknown { code: RecordType::CAA, rdata: NULL::with(rdata) }
-        }
-        RecordData::Mx { preference, exchange } => RData::MX(MX::new(*preference, name(exchange)?)),
-        RecordData::Https { priority, target, hints } => {
-            RData::HTTPS(HTTPS(service(*priority, target, hints)?))
-        }
-        RecordData::Ds(key_tag) => {
-            RData::Unknown { code: RecordType::DS, rdata: NULL::with(signer(*key_tag)) }
-        }
-        RecordData::Soa(_) | RecordData::Other(_) => {
-            bail!("The world publishes no {} records", data.type_name())
-        }
-    })
-}
-
-fn service(priority: u16, target: &str, hints: &[IpAddr]) -> anyhow::Result<SVCB> {
-    let target = if target.is_empty() { Name::root() } else { name(target)? };
-    let v4: Vec<_> =
-        hints.iter().filter_map(|h| if let IpAddr::V4(a) = h { Some(A(*a)) } else { None }).collect();
-    let mut params = Vec::new();
-    if !v4.is_empty() {
-        params.push((SvcParamKey::Ipv4Hint, SvcParamValue::Ipv4Hint(IpHint(v4))));
-    }
-    Ok(SVCB::new(priority, target, params))
-}
-
-/// A delegation signer that fits no key: ECDSA P-256, SHA-256, all noughts.
-fn signer(key_tag: u16) -> Vec<u8> {
-    [&key_tag.to_be_bytes()[..], &[13, 2], &[0; 32]].concat()
 }
 
 /// An address record of the right type.

@@ -1,5 +1,6 @@
 //! The engine against servers that misbehave.
 
+use std::net::SocketAddr;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use nomenta_core::reading::answer::Rcode;

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Duration, Utc};
 use nomenta_api::certificate::{
@@ -18,6 +18,7 @@ use nomenta_core::judge::preflight::Check;
 use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory};
 
 use super::domains::{find, shown};
+use super::paging;
 use crate::App;
 use crate::access::Caller;
 use crate::look;
@@ -26,8 +27,6 @@ use crate::problem::{Body, Params, Refusal};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
 
-const PAGE: i64 = 100;
-const LARGEST_PAGE: i64 = 500;
 /// How far the days of the fleet reach.
 const DAYS: i32 = 120;
 
@@ -41,7 +40,7 @@ pub(super) async fn fleet(
     Params(query): Params<CertificateQuery>,
 ) -> Result<(HeaderMap, Json<Vec<FleetCertificate>>), Refusal> {
     caller.needs(Role::Viewer)?;
-    let limit = query.limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE);
+    let limit = paging::limit(query.limit);
     let filter = CertificateFilter {
         before: query.within_days.map(|days| Utc::now() + Duration::days(days.into())),
         account: query.account.clone(),
@@ -55,7 +54,9 @@ pub(super) async fn fleet(
     if rows.len() > fit {
         rows.truncate(fit);
         if let Some(last) = rows.last() {
-            headers.insert(header::LINK, next_link(&query, last, limit)?);
+            let filters =
+                [("within_days", query.within_days.map(|days| days.to_string())), ("account", query.account)];
+            headers.insert(header::LINK, paging::next("certificates", &position(last), limit, &filters)?);
         }
     }
 
@@ -72,6 +73,11 @@ fn fleet_certificate(row: CertificateRow) -> FleetCertificate {
     }
 }
 
+/// The cursor of the page after a certificate.
+fn position(last: &CertificateRow) -> String {
+    format!("{}.{}", last.held.facts.not_after.timestamp_micros(), last.id)
+}
+
 /// Reads the cursor of a page: the end of the last certificate in microseconds,
 /// and its key.
 fn cursor(text: &str) -> Result<(DateTime<Utc>, uuid::Uuid), Refusal> {
@@ -83,21 +89,6 @@ fn cursor(text: &str) -> Result<(DateTime<Utc>, uuid::Uuid), Refusal> {
     read().ok_or_else(|| {
         Refusal::field("after", FieldCode::Cursor, "This is no cursor. Take it from the Link header.")
     })
-}
-
-fn next_link(query: &CertificateQuery, last: &CertificateRow, limit: i64) -> Result<HeaderValue, Refusal> {
-    let end = last.held.facts.not_after.timestamp_micros();
-    let mut link = format!("/api/v1/certificates?after={end}.{}&limit={limit}", last.id);
-    if let Some(days) = query.within_days {
-        link.push_str(&format!("&within_days={days}"));
-    }
-
-    if let Some(account) = &query.account {
-        link.push_str(&format!("&account={}", super::domains::encode(account)));
-    }
-
-    HeaderValue::from_str(&format!("<{link}>; rel=\"next\""))
-        .map_err(|error| Refusal::internal(error.to_string()))
 }
 
 /// How many certificates run out and are renewed on each of the coming 120

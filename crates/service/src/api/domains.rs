@@ -4,12 +4,11 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
-use axum::response::{IntoResponse, Response};
-use chrono::{DateTime, Duration, Utc};
+use axum::http::{HeaderMap, StatusCode, header};
+use chrono::Utc;
 use nomenta_api::domain::{
-    BaselineView, DomainDetail, JudgedLine, NewDomain as TypedDomain, OpenFinding, PairedSheet, RevealQuery,
-    RosterLine, RosterQuery, SheetView, SpreadPoint, StageCount, SurveyView,
+    BaselineView, DomainDetail, JudgedLine, NewDomain as TypedDomain, OpenFinding, RevealQuery, RosterLine,
+    RosterQuery, SheetView, SpreadPoint, StageCount, SurveyView,
 };
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
@@ -25,24 +24,20 @@ use nomenta_core::judge::waiting::{self, Wait};
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_core::sheet::Sheet;
-use nomenta_core::sheet::form::Form;
 use nomenta_core::sheet::line::Line;
-use nomenta_core::sheet::rendering;
 use nomenta_store::{
     DomainRecord, Enrolment, FindingRow, NewDomain, RosterFilter, RosterRow, SpreadRow, StoreError,
 };
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
+use super::paging;
 use super::registry::host_in_path;
+use super::sheets::{draw, sheet_view, token_end};
 use crate::App;
 use crate::access::Caller;
 use crate::look as looking;
 use crate::problem::{Body, Params, Refusal};
-
-const PAGE: i64 = 100;
-const LARGEST_PAGE: i64 = 500;
-const TOKEN_DAYS: i64 = 30;
 
 /// Domains by name, a page at a time; the `Link` header leads to the next
 /// (RFC 8288).
@@ -54,7 +49,7 @@ pub(super) async fn roster(
     Params(query): Params<RosterQuery>,
 ) -> Result<(HeaderMap, Json<Vec<RosterLine>>), Refusal> {
     caller.needs(Role::Viewer)?;
-    let limit = query.limit.unwrap_or(PAGE).clamp(1, LARGEST_PAGE);
+    let limit = paging::limit(query.limit);
     let stage = query.stage.as_deref().map(str::parse::<Stage>).transpose();
 
     let filter = RosterFilter {
@@ -70,35 +65,11 @@ pub(super) async fn roster(
     let mut headers = HeaderMap::new();
 
     if more && let Some(last) = lines.last() {
-        headers.insert(header::LINK, next_link(&query, &last.host, limit)?);
+        let filters = [("stage", query.stage), ("account", query.account), ("text", query.text)];
+        headers.insert(header::LINK, paging::next("domains", &last.host, limit, &filters)?);
     }
 
     Ok((headers, Json(lines)))
-}
-
-fn next_link(query: &RosterQuery, after: &str, limit: i64) -> Result<HeaderValue, Refusal> {
-    let mut link = format!("/api/v1/domains?after={after}&limit={limit}");
-    for (name, value) in [("stage", &query.stage), ("account", &query.account), ("text", &query.text)] {
-        if let Some(value) = value {
-            link.push_str(&format!("&{name}={}", encode(value)));
-        }
-    }
-
-    HeaderValue::from_str(&format!("<{link}>; rel=\"next\""))
-        .map_err(|error| Refusal::internal(error.to_string()))
-}
-
-/// A value as it may stand in a query.
-pub(super) fn encode(value: &str) -> String {
-    value.bytes().map(percent).collect()
-}
-
-/// RFC 3986, section 2.1.
-fn percent(byte: u8) -> String {
-    match byte {
-        b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => char::from(byte).to_string(),
-        other => format!("%{other:02X}"),
-    }
 }
 
 /// A recorded host in its own script.
@@ -181,43 +152,10 @@ fn counterpart(subject: &Subject) -> Result<Subject, Refusal> {
     Ok(Subject { host, wildcard: false })
 }
 
-fn token_end() -> DateTime<Utc> {
-    Utc::now() + Duration::days(TOKEN_DAYS)
-}
-
 /// The domain that a path names, for whoever may look.
 pub(super) async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Refusal> {
     caller.needs(Role::Viewer)?;
     Ok(app.store.domain_named(&host_in_path(typed)?).await?)
-}
-
-/// How the customer's DNS editor wants lines typed, by the name servers that the
-/// latest survey found.
-fn form(app: &App, record: &DomainRecord) -> Option<Form> {
-    looking::form(app, record.survey.as_ref()?)
-}
-
-fn draw(app: &App, record: &DomainRecord) -> Sheet {
-    record.domain.sheet(&app.config.platform, &record.domain.zone, form(app, record).as_ref())
-}
-
-async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Refusal> {
-    let other = paired(app, record).await?;
-    let pair = other.map(|other| PairedSheet { is_primary: other.is_primary, sheet: other.sheet });
-    Ok(SheetView::new(draw(app, record), record.domain.token_expires_at, pair))
-}
-
-/// The other domain of a pair.
-struct Paired {
-    is_primary: bool,
-    sheet: Sheet,
-    token: Token,
-}
-
-async fn paired(app: &App, record: &DomainRecord) -> Result<Option<Paired>, Refusal> {
-    let (Some(id), Some(pair)) = (record.pair_id, &record.domain.pair) else { return Ok(None) };
-    let other = app.store.domain(id).await?;
-    Ok(Some(Paired { is_primary: !pair.is_primary, sheet: draw(app, &other), token: other.domain.token }))
 }
 
 /// An answer in which tokens are masked unless they were asked for.
@@ -329,62 +267,6 @@ fn open_finding(row: FindingRow) -> OpenFinding {
     OpenFinding { finding: row.finding, first_seen: row.first_seen, last_seen: row.last_seen }
 }
 
-/// What the customer must publish: as JSON, or by `Accept` as plain text,
-/// Markdown, CSV or lines of a master file (`text/dns`, RFC 4027), which are
-/// for handing over and show the token.
-#[utoipa::path(get, path = "/api/v1/domains/{host}/sheet",
-    params(("host" = String, Path, description = "The domain"), RevealQuery),
-    responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
-pub(super) async fn sheet(
-    State(app): State<Arc<App>>,
-    caller: Caller,
-    Path(host): Path<String>,
-    Params(query): Params<RevealQuery>,
-    headers: HeaderMap,
-) -> Result<Response, Refusal> {
-    let record = find(&app, &caller, &host).await?;
-    let accept = headers.get(header::ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    let is_wanted = |kind: &str| accept.split([',', ';']).any(|wanted| wanted.trim() == kind);
-    let known = RENDERINGS.iter().find(|(kind, _)| is_wanted(kind));
-
-    if let Some((kind, render)) = known {
-        caller.needs(Role::Operator)?;
-        let kind = format!("{kind}; charset=utf-8");
-        let mut sheets = vec![draw(&app, &record)];
-        sheets.extend(paired(&app, &record).await?.map(|other| other.sheet));
-        return Ok(([(header::CONTENT_TYPE, kind)], render(&sheets)).into_response());
-    }
-
-    let other = paired(&app, &record).await?.map(|other| other.token);
-    let tokens = other.iter().chain([&record.domain.token]);
-    Ok(masked(sheet_view(&app, &record).await?, tokens, &caller, &query)?.into_response())
-}
-
-type Render = fn(&[Sheet]) -> String;
-
-/// Renderings of the sheet by media type.
-const RENDERINGS: [(&str, Render); 4] = [
-    ("text/plain", rendering::plain),
-    ("text/markdown", rendering::markdown),
-    ("text/csv", rendering::csv),
-    ("text/dns", rendering::zone),
-];
-
-/// Gives the domain a new token; the answer is the new sheet.
-#[utoipa::path(post, path = "/api/v1/domains/{host}/token",
-    params(("host" = String, Path, description = "The domain")),
-    responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
-pub(super) async fn rotate(
-    State(app): State<Arc<App>>,
-    caller: Caller,
-    Path(host): Path<String>,
-) -> Result<Json<SheetView>, Refusal> {
-    caller.needs(Role::Operator)?;
-    let token = Token::from_random(rand::random());
-    app.store.rotate_token(&host_in_path(&host)?, &token, token_end()).await?;
-    Ok(Json(sheet_view(&app, &find(&app, &caller, &host).await?).await?))
-}
-
 /// The customer's records as they were at enrolment, beside those of now,
 /// which are read while the caller waits.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/baseline",
@@ -434,24 +316,4 @@ pub(super) async fn look(
     caller.needs(Role::Operator)?;
     app.store.look_now(&host_in_path(&host)?).await?;
     Ok(StatusCode::ACCEPTED)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn the_next_page_keeps_the_filter_and_is_safely_written() {
-        let query = RosterQuery {
-            stage: Some("live".into()),
-            text: Some("a b&c=\u{e4}".into()),
-            ..RosterQuery::default()
-        };
-
-        let link = next_link(&query, "w1.onswick.example", 50).expect("a link");
-        assert_eq!(
-            link.to_str().expect("text"),
-            "</api/v1/domains?after=w1.onswick.example&limit=50&stage=live&text=a%20b%26c%3D%C3%A4>; rel=\"next\""
-        );
-    }
 }

@@ -5,9 +5,11 @@ mod domains;
 mod edge;
 mod events;
 mod operations;
+mod paging;
 mod registry;
 mod rehearsals;
 mod session;
+mod sheets;
 
 use std::sync::Arc;
 
@@ -61,8 +63,8 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(domains::roster, domains::enrol))
         .routes(routes!(domains::stages))
         .routes(routes!(domains::domain, certificates::release))
-        .routes(routes!(domains::sheet))
-        .routes(routes!(domains::rotate))
+        .routes(routes!(sheets::sheet))
+        .routes(routes!(sheets::rotate))
         .routes(routes!(domains::baseline))
         .routes(routes!(domains::survey, domains::look))
         .routes(routes!(certificates::fleet))

@@ -31,17 +31,15 @@ pub(super) async fn sign_in(
     State(app): State<Arc<App>>,
     Body(typed): Body<SignIn>,
 ) -> Result<WithCookie<Json<Who>>, Refusal> {
-    let refused = |code, message| Refusal::field("key", code, message);
     let key = app.store.key_by_hash(&access::hash(typed.key.trim())).await?;
     let key = key.ok_or_else(|| {
-        refused(FieldCode::UnknownKey, "This key is unknown or revoked. Ask an admin for one.")
+        let message = "This key is unknown or revoked. Ask an admin for one.";
+        Refusal::field("key", FieldCode::UnknownKey, message)
     })?;
 
     if key.role == Role::Edge {
-        return Err(refused(
-            FieldCode::EdgeKey,
-            "This key is for edge servers. Sign in with a viewer, operator or admin key.",
-        ));
+        let message = "This key is for edge servers. Sign in with a viewer, operator or admin key.";
+        return Err(Refusal::field("key", FieldCode::EdgeKey, message));
     }
 
     let session = access::new_session(&app, key.id, Utc::now());

@@ -1,0 +1,62 @@
+//! Pages of a listing, and the `Link` header that leads to the next (RFC 8288).
+
+use axum::http::HeaderValue;
+
+use crate::problem::Refusal;
+
+const PAGE: i64 = 100;
+const LARGEST_PAGE: i64 = 500;
+
+/// Lines at most on a page, for what was asked.
+pub(super) fn limit(asked: Option<i64>) -> i64 {
+    asked.unwrap_or(PAGE).clamp(1, LARGEST_PAGE)
+}
+
+/// The next page of a listing at `path`, with the filters that were given.
+pub(super) fn next(
+    path: &str,
+    after: &str,
+    limit: i64,
+    filters: &[(&str, Option<String>)],
+) -> Result<HeaderValue, Refusal> {
+    let mut link = format!("/api/v1/{path}?after={after}&limit={limit}");
+    for (name, value) in filters {
+        if let Some(value) = value {
+            link.push_str(&format!("&{name}={}", encode(value)));
+        }
+    }
+    HeaderValue::from_str(&format!("<{link}>; rel=\"next\""))
+        .map_err(|error| Refusal::internal(error.to_string()))
+}
+
+/// A value as it may stand in a query.
+fn encode(value: &str) -> String {
+    value.bytes().map(percent).collect()
+}
+
+/// RFC 3986, section 2.1.
+fn percent(byte: u8) -> String {
+    match byte {
+        b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => char::from(byte).to_string(),
+        other => format!("%{other:02X}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_next_page_keeps_the_filter_and_is_safely_written() {
+        let filters = [
+            ("stage", Some("live".to_owned())),
+            ("account", None),
+            ("text", Some("a b&c=\u{e4}".to_owned())),
+        ];
+        let link = next("domains", "w1.onswick.example", 50, &filters).expect("a link");
+        assert_eq!(
+            link.to_str().expect("text"),
+            "</api/v1/domains?after=w1.onswick.example&limit=50&stage=live&text=a%20b%26c%3D%C3%A4>; rel=\"next\""
+        );
+    }
+}

@@ -1,0 +1,115 @@
+//! Sheets: what the customer must publish, in every shape.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, header};
+use axum::response::{IntoResponse, Response};
+use chrono::{DateTime, Duration, Utc};
+use nomenta_api::domain::{PairedSheet, RevealQuery, SheetView};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
+use nomenta_core::name::token::Token;
+use nomenta_core::sheet::form::Form;
+use nomenta_core::sheet::{Sheet, rendering};
+use nomenta_store::DomainRecord;
+
+use super::domains::{find, masked};
+use super::registry::host_in_path;
+use crate::App;
+use crate::access::Caller;
+use crate::look;
+use crate::problem::{Params, Refusal};
+
+const TOKEN_DAYS: i64 = 30;
+
+/// When a token made now runs out.
+pub(super) fn token_end() -> DateTime<Utc> {
+    Utc::now() + Duration::days(TOKEN_DAYS)
+}
+
+/// How the customer's DNS editor wants lines typed, by the name servers that the
+/// latest survey found.
+fn form(app: &App, record: &DomainRecord) -> Option<Form> {
+    look::form(app, record.survey.as_ref()?)
+}
+
+pub(super) fn draw(app: &App, record: &DomainRecord) -> Sheet {
+    record.domain.sheet(&app.config.platform, &record.domain.zone, form(app, record).as_ref())
+}
+
+pub(super) async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Refusal> {
+    let other = paired(app, record).await?;
+    let pair = other.map(|other| PairedSheet { is_primary: other.is_primary, sheet: other.sheet });
+    Ok(SheetView::new(draw(app, record), record.domain.token_expires_at, pair))
+}
+
+/// The other domain of a pair.
+struct Paired {
+    is_primary: bool,
+    sheet: Sheet,
+    token: Token,
+}
+
+async fn paired(app: &App, record: &DomainRecord) -> Result<Option<Paired>, Refusal> {
+    let (Some(id), Some(pair)) = (record.pair_id, &record.domain.pair) else { return Ok(None) };
+    let other = app.store.domain(id).await?;
+    Ok(Some(Paired { is_primary: !pair.is_primary, sheet: draw(app, &other), token: other.domain.token }))
+}
+
+/// What the customer must publish: as JSON, or by `Accept` as plain text,
+/// Markdown, CSV or lines of a master file (`text/dns`, RFC 4027), which are
+/// for handing over and show the token.
+#[utoipa::path(get, path = "/api/v1/domains/{host}/sheet",
+    params(("host" = String, Path, description = "The domain"), RevealQuery),
+    responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
+pub(super) async fn sheet(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+    Params(query): Params<RevealQuery>,
+    headers: HeaderMap,
+) -> Result<Response, Refusal> {
+    let record = find(&app, &caller, &host).await?;
+    let accept = headers.get(header::ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let is_wanted = |kind: &str| accept.split([',', ';']).any(|wanted| wanted.trim() == kind);
+    let known = RENDERINGS.iter().find(|(kind, _)| is_wanted(kind));
+
+    if let Some((kind, render)) = known {
+        caller.needs(Role::Operator)?;
+        let kind = format!("{kind}; charset=utf-8");
+        let mut sheets = vec![draw(&app, &record)];
+        sheets.extend(paired(&app, &record).await?.map(|other| other.sheet));
+        return Ok(([(header::CONTENT_TYPE, kind)], render(&sheets)).into_response());
+    }
+
+    let other = paired(&app, &record).await?.map(|other| other.token);
+    let tokens = other.iter().chain([&record.domain.token]);
+    Ok(masked(sheet_view(&app, &record).await?, tokens, &caller, &query)?.into_response())
+}
+
+type Render = fn(&[Sheet]) -> String;
+
+/// Renderings of the sheet by media type.
+const RENDERINGS: [(&str, Render); 4] = [
+    ("text/plain", rendering::plain),
+    ("text/markdown", rendering::markdown),
+    ("text/csv", rendering::csv),
+    ("text/dns", rendering::zone),
+];
+
+/// Gives the domain a new token; the answer is the new sheet.
+#[utoipa::path(post, path = "/api/v1/domains/{host}/token",
+    params(("host" = String, Path, description = "The domain")),
+    responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
+pub(super) async fn rotate(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(host): Path<String>,
+) -> Result<Json<SheetView>, Refusal> {
+    caller.needs(Role::Operator)?;
+    let token = Token::from_random(rand::random());
+    app.store.rotate_token(&host_in_path(&host)?, &token, token_end()).await?;
+    Ok(Json(sheet_view(&app, &find(&app, &caller, &host).await?).await?))
+}
