@@ -69,6 +69,7 @@ struct DomainColumns {
     other: Option<String>,
     other_stage: Option<String>,
     other_certificate: Option<String>,
+    other_spread: Option<f64>,
     other_is_ordered: bool,
     site: String,
     default_host: String,
@@ -111,7 +112,7 @@ impl Store {
                       d.quiet_looks, d.survey, d.enrolled_at, d.superseded, d.baseline,
                       d.moved_at, d.is_primary, d.probe, d.released_at,
                       p.id AS "other_id?", p.host AS "other?", p.stage AS "other_stage?",
-                      p.certificate AS "other_certificate?",
+                      p.certificate AS "other_certificate?", p.spread AS "other_spread?",
                       EXISTS (SELECT FROM orders_in_flight f WHERE f.domain_id = p.id) AS "other_is_ordered!",
                       s.name AS site, s.default_host, a.name AS account, i.name AS ingress,
                       i.revision, i.ipv4, i.ipv6, i.canonical, i.name_servers, i.subdomain_addresses,
@@ -222,6 +223,13 @@ impl DomainColumns {
 
         let stage = word("stage", stage)?;
         let certificate = word("state of a gate", certificate)?;
-        Ok(Some(Pair::new(other.as_str().into(), self.is_primary, stage, certificate, self.other_is_ordered)))
+        Ok(Some(Pair::new(
+            other.as_str().into(),
+            self.is_primary,
+            stage,
+            certificate,
+            self.other_is_ordered,
+            self.other_spread,
+        )))
     }
 }

@@ -66,22 +66,29 @@ pub struct Pair {
     /// way: one order can then cover both.
     #[serde(default)]
     pub other_ready: bool,
+    /// Whether it waits likewise, but some vantages do not see it yet: the CA,
+    /// which has a resolver of its own, may not see it either.
+    #[serde(default)]
+    pub other_late: bool,
 }
 
 impl Pair {
     /// From how the other one stands: at which stage, how its certificate gate
-    /// stands, and whether an order is on its way for it.
+    /// stands, whether an order is on its way for it, and which share of the
+    /// vantages sees it.
     pub fn new(
         other: DnsName,
         is_primary: bool,
         other_stage: Stage,
         other_certificate: GateState,
         other_is_ordered: bool,
+        other_spread: Option<f64>,
     ) -> Self {
         // A blocked gate has a finding in the way; a waiting one has not.
-        let waits = other_certificate == GateState::Waiting;
-        let other_ready = other_stage == Stage::At(GateName::Certificate) && waits && !other_is_ordered;
-        Self { other, other_stage, is_primary, other_ready }
+        let is_next = other_stage == Stage::At(GateName::Certificate);
+        let waits = is_next && other_certificate == GateState::Waiting && !other_is_ordered;
+        let is_late = other_spread.is_some_and(|share| share < 1.0);
+        Self { other, other_stage, is_primary, other_ready: waits && !is_late, other_late: waits && is_late }
     }
 
     /// Whether the other one has come past routing.

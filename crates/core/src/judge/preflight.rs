@@ -146,7 +146,7 @@ fn pair(case: &Case<'_>, gates: &Gates) -> Option<Check> {
         let said = format!("{other} is ready for the same certificate.");
         return Some(check(CheckName::Pair, Passed, said));
     }
-    if pair.has_begun() {
+    if pair.has_begun() && !pair.other_late {
         return Some(check(CheckName::Pair, Passed, format!("{other} needs no certificate now.")));
     }
 

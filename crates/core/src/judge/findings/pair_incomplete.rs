@@ -51,6 +51,7 @@ mod tests {
             other_stage,
             is_primary: true,
             other_ready: false,
+            other_late: false,
         });
         let domain = crate::judge::domain::Domain { pair, ..test::domain(host) };
         test::judge(&domain, &test::survey(host, lines)).into_iter().map(|f| f.code.to_string()).collect()

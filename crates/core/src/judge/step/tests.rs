@@ -290,7 +290,8 @@ fn one_order_covers_a_pair_that_is_ready_and_each_its_own_otherwise() {
     let other = || DnsName::new(format!("www.{host}"));
     let outcome = |other_stage, other_ready, since: i64, pair_canary: Option<Option<&str>>| {
         let mut domain = testing::domain(host);
-        domain.pair = Some(Pair { other: other(), other_stage, is_primary: true, other_ready });
+        domain.pair =
+            Some(Pair { other: other(), other_stage, is_primary: true, other_ready, other_late: false });
         domain.gates.0[1].state = Passed;
         domain.gates.0[1].since = now() - Duration::seconds(since);
         let fetch = |failure: Option<&str>| CanaryFetch {
@@ -309,6 +310,30 @@ fn one_order_covers_a_pair_that_is_ready_and_each_its_own_otherwise() {
     assert_eq!(outcome(at(Routing), false, 0, None), None, "it may follow within moments");
     assert_eq!(outcome(at(Routing), false, 61, None), place(false));
     assert_eq!(outcome(Stage::Live, false, 0, None), place(false));
+}
+
+#[test]
+fn one_of_a_pair_waits_for_the_other_while_a_vantage_does_not_see_it() {
+    let host = "onswick.example";
+    let action = |spread, since: i64| {
+        let mut domain = testing::domain(host);
+        let other = DnsName::new(format!("www.{host}"));
+        domain.pair = Some(Pair::new(other, true, Stage::At(Certificate), Waiting, false, spread));
+        domain.gates.0[1].state = Passed;
+        domain.gates.0[1].since = now() - Duration::seconds(since);
+        let fetched = Some(vec![CanaryFetch { address: [127, 77, 0, 10].into(), failure: None }]);
+        let evidence = Evidence {
+            survey: Some(testing::survey(host, &testing::healthy(host))),
+            canary: fetched.clone(),
+            pair_canary: fetched,
+            ..Evidence::default()
+        };
+        judge(&domain, &evidence).action
+    };
+    assert_eq!(action(Some(1.0), 0), Some(Action::PlaceOrder { pair: true }));
+    assert_eq!(action(Some(2.0 / 3.0), 0), None, "the CA may ask the one that is late");
+    assert_eq!(action(Some(2.0 / 3.0), 61), Some(Action::PlaceOrder { pair: false }));
+    assert_eq!(action(None, 0), Some(Action::PlaceOrder { pair: true }), "without any vantage");
 }
 
 #[test]
@@ -366,7 +391,8 @@ fn what_a_pair_shares_is_renewed_for_both() {
     let renewal = |names: &[&str], other_stage| {
         let mut domain = testing::domain(host);
         let other = DnsName::new(format!("www.{host}"));
-        domain.pair = Some(Pair { other, other_stage, is_primary: true, other_ready: false });
+        domain.pair =
+            Some(Pair { other, other_stage, is_primary: true, other_ready: false, other_late: false });
         let mut held = Held { renew_at: Some(now()), ..testing::held(host) };
         held.facts.names = names.iter().map(|n| (*n).to_owned()).collect();
         let fetched = Some(vec![CanaryFetch { address: [127, 77, 0, 10].into(), failure: None }]);
