@@ -25,7 +25,7 @@ pub(crate) fn prepare() -> anyhow::Result<()> {
 
 fn check(cluster: &Cluster) -> anyhow::Result<()> {
     let mut files: Vec<_> = fs::read_dir(MIGRATIONS)?.collect::<Result<_, _>>()?;
-    files.sort_by_key(std::fs::DirEntry::file_name);
+    files.sort_by_key(fs::DirEntry::file_name);
     for file in files {
         cluster.psql(&["-f", &file.path().to_string_lossy()])?;
     }

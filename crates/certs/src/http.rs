@@ -23,7 +23,7 @@ pub(crate) struct Page {
 
 impl Page {
     /// Where it sends visitors on to.
-    pub fn redirect(&self) -> Option<&str> {
+    pub(crate) fn redirect(&self) -> Option<&str> {
         self.location.as_deref().filter(|_| matches!(self.status, 301 | 302 | 303 | 307 | 308))
     }
 }

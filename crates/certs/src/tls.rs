@@ -42,7 +42,7 @@ pub(crate) struct Served {
 
 impl Handshaker {
     /// A handshaker that trusts the roots in a PEM file.
-    pub fn new(roots: &Path) -> io::Result<Self> {
+    pub(crate) fn new(roots: &Path) -> io::Result<Self> {
         let mut store = RootCertStore::empty();
         for root in CertificateDer::pem_file_iter(roots).map_err(io::Error::other)? {
             store.add(root.map_err(io::Error::other)?).map_err(io::Error::other)?;
@@ -62,7 +62,7 @@ impl Handshaker {
     }
 
     /// A handshake for `host`, as a browser makes it, judged afterwards.
-    pub async fn greet(&self, host: &str, stream: TcpStream) -> Result<Served, Failure> {
+    pub(crate) async fn greet(&self, host: &str, stream: TcpStream) -> Result<Served, Failure> {
         let name = ServerName::try_from(host.to_owned())?;
         let connector = TlsConnector::from(self.web.clone());
         let stream = connector.connect(name.clone(), stream).await?;
@@ -77,7 +77,7 @@ impl Handshaker {
     }
 
     /// The digest in the certificate that answers a challenge for `host`.
-    pub async fn challenge(&self, host: &str, stream: TcpStream) -> Result<Vec<u8>, Failure> {
+    pub(crate) async fn challenge(&self, host: &str, stream: TcpStream) -> Result<Vec<u8>, Failure> {
         let name = ServerName::try_from(host.to_owned())?;
         let connector = TlsConnector::from(self.challenge.clone());
         let stream = connector.connect(name, stream).await?;

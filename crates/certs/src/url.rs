@@ -21,7 +21,7 @@ pub(crate) struct Target {
 
 impl Target {
     /// Reads an absolute address; `None` for other schemes and nonsense.
-    pub fn parse(text: &str) -> Option<Self> {
+    pub(crate) fn parse(text: &str) -> Option<Self> {
         let url = hyper::Uri::try_from(text.trim()).ok()?;
         let secure = match url.scheme_str()? {
             "https" => true,
@@ -39,7 +39,7 @@ impl Target {
     }
 
     /// Where `location` leads from here; it may be a path alone.
-    pub fn join(&self, location: &str) -> Option<Self> {
+    pub(crate) fn join(&self, location: &str) -> Option<Self> {
         match location.strip_prefix('/') {
             Some(rest) if rest.starts_with('/') => {
                 Self::parse(&format!("{}:{location}", if self.secure { "https" } else { "http" }))
@@ -50,7 +50,7 @@ impl Target {
     }
 
     /// Its host, unless it is a bare address.
-    pub fn host(&self) -> Option<&str> {
+    pub(crate) fn host(&self) -> Option<&str> {
         match &self.place {
             Place::Host(host) => Some(host),
             Place::Address(_) => None,

@@ -17,7 +17,7 @@ pub(crate) struct Client {
 }
 
 impl Client {
-    pub fn new(url: String, key: String) -> anyhow::Result<Self> {
+    pub(crate) fn new(url: String, key: String) -> anyhow::Result<Self> {
         let url = url.trim_end_matches('/').to_owned();
         Ok(Self { inner: reqwest::Client::builder().build()?, url, key })
     }
@@ -46,18 +46,18 @@ impl Client {
         }
     }
 
-    pub async fn get<T: DeserializeOwned>(&self, path: &str) -> anyhow::Result<T> {
+    pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> anyhow::Result<T> {
         let response = self.send(self.request(Method::GET, path)).await?;
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
     /// Gets a resource in the form that `accept` names.
-    pub async fn text(&self, path: &str, accept: &str) -> anyhow::Result<String> {
+    pub(crate) async fn text(&self, path: &str, accept: &str) -> anyhow::Result<String> {
         let response = self.send(self.request(Method::GET, path).header("accept", accept)).await?;
         response.text().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
-    pub async fn get_with<T: DeserializeOwned>(
+    pub(crate) async fn get_with<T: DeserializeOwned>(
         &self,
         path: &str,
         query: &impl Serialize,
@@ -67,7 +67,7 @@ impl Client {
     }
 
     /// Everything that a paged listing has, along its `Link` headers (RFC 8288).
-    pub async fn pages<T: DeserializeOwned>(
+    pub(crate) async fn pages<T: DeserializeOwned>(
         &self,
         path: &str,
         query: &[(String, String)],
@@ -89,30 +89,40 @@ impl Client {
         }
     }
 
-    pub async fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> anyhow::Result<T> {
+    pub(crate) async fn post<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> anyhow::Result<T> {
         let response = self.send(self.request(Method::POST, path).json(body)).await?;
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
-    pub async fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> anyhow::Result<T> {
+    pub(crate) async fn put<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> anyhow::Result<T> {
         let response = self.send(self.request(Method::PUT, path).json(body)).await?;
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
     /// Posts a master file (RFC 4027).
-    pub async fn post_zone<T: DeserializeOwned>(&self, path: &str, zone: String) -> anyhow::Result<T> {
+    pub(crate) async fn post_zone<T: DeserializeOwned>(&self, path: &str, zone: String) -> anyhow::Result<T> {
         let request = self.request(Method::POST, path).header("content-type", "text/dns; charset=utf-8");
         let response = self.send(request.body(zone)).await?;
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
     /// For calls that answer with nothing.
-    pub async fn ask(&self, method: Method, path: &str) -> anyhow::Result<()> {
+    pub(crate) async fn ask(&self, method: Method, path: &str) -> anyhow::Result<()> {
         self.send(self.request(method, path)).await.map(drop)
     }
 
     /// Events as they happen, from now on.
-    pub async fn events(&self) -> anyhow::Result<impl Stream<Item = anyhow::Result<CloudEvent>> + Unpin> {
+    pub(crate) async fn events(
+        &self,
+    ) -> anyhow::Result<impl Stream<Item = anyhow::Result<CloudEvent>> + Unpin> {
         let response = self.send(self.request(Method::GET, "events")).await?;
         let stream = response.bytes_stream().eventsource();
         Ok(stream.map(|event| Ok(serde_json::from_str(&event?.data)?)).boxed())

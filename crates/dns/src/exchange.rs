@@ -23,17 +23,17 @@ pub(crate) struct Exchange {
 }
 
 impl Exchange {
-    pub fn new(settings: Settings) -> Self {
+    pub(crate) fn new(settings: Settings) -> Self {
         Self { engine: Engine::new(settings), timeout: settings.timeout }
     }
 
     /// One question.
-    pub async fn ask(&self, ask: &Ask) -> Answered {
+    pub(crate) async fn ask(&self, ask: &Ask) -> Answered {
         self.ask_all(vec![ask.clone()]).await.pop().unwrap_or((Got::Silence, Duration::ZERO))
     }
 
     /// Many questions, answered in their order.
-    pub async fn ask_all(&self, asks: Vec<Ask>) -> Vec<Answered> {
+    pub(crate) async fn ask_all(&self, asks: Vec<Ask>) -> Vec<Answered> {
         let mut answers = self.engine.ask_all(&asks).await;
 
         let mut short: Vec<usize> = (0..answers.len()).collect();

@@ -66,7 +66,7 @@ pub(crate) struct Server {
 }
 
 impl Server {
-    pub fn new(politeness: Politeness) -> Self {
+    pub(crate) fn new(politeness: Politeness) -> Self {
         Self {
             politeness,
             queue: VecDeque::new(),
@@ -80,13 +80,13 @@ impl Server {
     }
 
     /// Queues a question; `true` if the server must be listed as active now.
-    pub fn push_back(&mut self, key: usize) -> bool {
+    pub(crate) fn push_back(&mut self, key: usize) -> bool {
         self.queue.push_back(key);
         !std::mem::replace(&mut self.listed, true)
     }
 
     /// The next question, counted as on the way.
-    pub fn next(&mut self, now: Instant) -> Next {
+    pub(crate) fn next(&mut self, now: Instant) -> Next {
         if self.queue.is_empty() {
             self.listed = false;
             return Next::Nothing;
@@ -107,21 +107,21 @@ impl Server {
     }
 
     /// A try came back, or was given up.
-    pub fn landed(&mut self) {
+    pub(crate) fn landed(&mut self) {
         self.in_flight = self.in_flight.saturating_sub(1);
     }
 
-    pub fn answered(&mut self) {
+    pub(crate) fn answered(&mut self) {
         self.lost = 0;
         self.gap = (self.gap / 2).max(self.politeness.gap());
     }
 
-    pub fn refused(&mut self) {
+    pub(crate) fn refused(&mut self) {
         self.lost = 0;
         self.slow_down();
     }
 
-    pub fn silent(&mut self, now: Instant) {
+    pub(crate) fn silent(&mut self, now: Instant) {
         self.lost = self.lost.saturating_add(1);
         self.lost_at = Some(now);
         self.slow_down();
@@ -132,13 +132,13 @@ impl Server {
     }
 
     /// How often a question is worth sending.
-    pub fn tries(&self, usual: u32) -> u32 {
+    pub(crate) fn tries(&self, usual: u32) -> u32 {
         let is_fresh = self.lost_at.is_some_and(|at| at.elapsed() < MEMORY);
         if self.lost >= MOST_LOST && is_fresh { 1 } else { usual }
     }
 
     /// Whether nothing is queued or on the way, and nothing held against it.
-    pub fn is_idle(&self) -> bool {
+    pub(crate) fn is_idle(&self) -> bool {
         self.queue.is_empty() && self.in_flight == 0 && !self.listed
     }
 }

@@ -69,7 +69,7 @@ impl Secure {
     ///
     /// # Errors
     /// [`SecureError`] if the file cannot be read.
-    pub fn new(roots: &Path, time_limit: Duration) -> Result<Self, SecureError> {
+    pub(crate) fn new(roots: &Path, time_limit: Duration) -> Result<Self, SecureError> {
         let certificates =
             read(roots).map_err(|cause| SecureError::Roots { path: roots.display().to_string(), cause })?;
 
@@ -83,7 +83,7 @@ impl Secure {
     }
 
     /// All questions over one TLS connection.
-    pub async fn by_tls(&self, server: SocketAddr, name: &str, asks: &[Ask]) -> Vec<Answered> {
+    pub(crate) async fn by_tls(&self, server: SocketAddr, name: &str, asks: &[Ask]) -> Vec<Answered> {
         let start = Instant::now();
         let round = async {
             let name = ServerName::try_from(name.to_owned()).map_err(std::io::Error::other)?;
@@ -102,7 +102,7 @@ impl Secure {
     }
 
     /// Each question as a request of its own; HTTP/2 shares the connection.
-    pub async fn by_https(&self, url: &str, asks: &[Ask]) -> Vec<Answered> {
+    pub(crate) async fn by_https(&self, url: &str, asks: &[Ask]) -> Vec<Answered> {
         join_all(asks.iter().map(|ask| self.post(url, ask))).await
     }
 

@@ -90,7 +90,13 @@ impl Sockets {
     ///
     /// # Errors
     /// What the kernel says when a socket cannot be opened.
-    pub fn stage(&mut self, to: SocketAddr, key: usize, message: &mut [u8], at: Instant) -> io::Result<Sent> {
+    pub(crate) fn stage(
+        &mut self,
+        to: SocketAddr,
+        key: usize,
+        message: &mut [u8],
+        at: Instant,
+    ) -> io::Result<Sent> {
         if self.outbox(to).family.is_empty() {
             self.open_family(to.is_ipv4())?;
         }
@@ -123,12 +129,12 @@ impl Sockets {
     }
 
     /// Whether a call's worth of messages is ready.
-    pub fn is_due(&self) -> bool {
+    pub(crate) fn is_due(&self) -> bool {
         self.outboxes.iter().any(|outbox| outbox.staged.len() >= BURST)
     }
 
     /// Sends what was staged.
-    pub fn flush(&mut self) -> Unsent {
+    pub(crate) fn flush(&mut self) -> Unsent {
         let mut unsent = Unsent::default();
 
         for outbox in &mut self.outboxes {
@@ -151,19 +157,19 @@ impl Sockets {
     }
 
     /// Gives an id back.
-    pub fn release(&mut self, sent: Sent) {
+    pub(crate) fn release(&mut self, sent: Sent) {
         self.open[sent.socket].slots[usize::from(sent.id)] = FREE;
     }
 
     /// Whether a datagram may be had; if not, the task is woken by one.
-    pub fn poll_readable(&self, cx: &mut Context<'_>) -> bool {
+    pub(crate) fn poll_readable(&self, cx: &mut Context<'_>) -> bool {
         // Every socket must have the waker, so none is skipped.
         self.open.iter().filter(|s| s.socket.poll_recv_ready(cx).is_ready()).count() > 0
     }
 
     /// The next datagram with an id that is taken: its question, and who sent
     /// it.
-    pub fn receive(&mut self) -> Option<(usize, SocketAddr, &[u8])> {
+    pub(crate) fn receive(&mut self) -> Option<(usize, SocketAddr, &[u8])> {
         loop {
             while let Some((place, length, from)) = self.inbox.pop() {
                 let start = place * LARGEST;

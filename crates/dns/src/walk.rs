@@ -60,12 +60,12 @@ pub(crate) struct Known {
 type Boxed<'a, T> = Pin<Box<dyn Future<Output = T> + Send + 'a>>;
 
 impl Walker {
-    pub fn new(config: DnsConfig) -> Self {
+    pub(crate) fn new(config: DnsConfig) -> Self {
         Self { config, cache: Mutex::default(), zones: Mutex::default() }
     }
 
     /// A zone that a walk ended in not long ago.
-    pub fn known(&self, apex: &str) -> Option<Known> {
+    pub(crate) fn known(&self, apex: &str) -> Option<Known> {
         let zones = self.zones.lock().unwrap_or_else(PoisonError::into_inner);
         zones.get(apex).filter(|zone| zone.expires > Instant::now()).cloned()
     }
@@ -81,7 +81,7 @@ impl Walker {
 
     /// Finds the zone of `name`. A remembered delegation that has gone dead is
     /// forgotten and walked anew.
-    pub async fn locate(&self, exchange: &Exchange, name: &str) -> Located {
+    pub(crate) async fn locate(&self, exchange: &Exchange, name: &str) -> Located {
         let start = self.nearest(name);
         let was_remembered = !start.zone.is_root();
         let located = match self.descend(exchange, name, start, 0).await {

@@ -264,7 +264,7 @@ fn extended(message: &Message) -> Vec<ExtendedError> {
 impl Reply {
     /// How long, in seconds, the absence of an answer may be cached: the lesser
     /// of the SOA's own TTL and its minimum (RFC 2308, section 5).
-    pub fn negative_ttl(&self, rtype: RecordType) -> Option<u32> {
+    pub(crate) fn negative_ttl(&self, rtype: RecordType) -> Option<u32> {
         if self.answers.iter().any(|record| record.data.rtype() == Some(rtype)) {
             return None;
         }

@@ -22,12 +22,12 @@ const SESSION_HOURS: i64 = 12;
 
 /// What is kept of a secret. Secrets are 160 random bits, so one round of
 /// SHA-256 is enough.
-pub fn hash(secret: &str) -> Vec<u8> {
+pub(crate) fn hash(secret: &str) -> Vec<u8> {
     Sha256::digest(secret).to_vec()
 }
 
 /// The last four characters, to tell keys apart in listings.
-pub fn hint(secret: &str) -> String {
+pub(crate) fn hint(secret: &str) -> String {
     secret.chars().skip(secret.chars().count().saturating_sub(4)).collect()
 }
 
@@ -39,7 +39,7 @@ pub(crate) struct Caller {
 
 impl Caller {
     /// Lets pass who has `wanted` or more.
-    pub fn needs(&self, wanted: Role) -> Result<(), Refusal> {
+    pub(crate) fn needs(&self, wanted: Role) -> Result<(), Refusal> {
         if self.key.role.covers(wanted) {
             return Ok(());
         }

@@ -25,17 +25,17 @@ impl Default for Hub {
 
 impl Hub {
     /// Ticks when events were written by any process.
-    pub fn events(&self) -> watch::Receiver<u64> {
+    pub(crate) fn events(&self) -> watch::Receiver<u64> {
         self.events.subscribe()
     }
 
     /// Ticks when work was queued by any process.
-    pub fn work(&self) -> watch::Receiver<u64> {
+    pub(crate) fn work(&self) -> watch::Receiver<u64> {
         self.work.subscribe()
     }
 
     /// Ticks when something has changed for the edge.
-    pub fn edge(&self) -> watch::Receiver<u64> {
+    pub(crate) fn edge(&self) -> watch::Receiver<u64> {
         self.edge.subscribe()
     }
 

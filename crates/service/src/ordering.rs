@@ -33,7 +33,7 @@ pub(crate) struct Issuer(Mutex<Option<Acme>>);
 impl Issuer {
     /// The account; registered if there is none yet. Whoever comes meanwhile
     /// waits for the one who opens it, so that no second one is registered.
-    pub async fn account(&self, app: &App) -> anyhow::Result<Acme> {
+    pub(crate) async fn account(&self, app: &App) -> anyhow::Result<Acme> {
         let mut slot = self.0.lock().await;
         if let Some(acme) = &*slot {
             return Ok(acme.clone());
@@ -52,7 +52,7 @@ impl Issuer {
 
     /// URL of the account, if the CA can be reached soon enough for whoever
     /// asks.
-    pub async fn uri(&self, app: &App) -> Option<String> {
+    pub(crate) async fn uri(&self, app: &App) -> Option<String> {
         match timeout(app.config.acme.calls.time, self.account(app)).await {
             Ok(Ok(acme)) => Some(acme.uri().to_owned()),
             Ok(Err(error)) => {

@@ -21,47 +21,47 @@ impl Refusal {
     }
 
     /// A field that cannot be taken as it is; `code` is a stable word.
-    pub fn field(field: &str, code: impl ToString, message: impl ToString) -> Self {
+    pub(crate) fn field(field: &str, code: impl ToString, message: impl ToString) -> Self {
         let Self(problem) =
             Self::new(StatusCode::UNPROCESSABLE_ENTITY, ProblemKind::Field, message.to_string());
         Self(problem.at(field, code))
     }
 
     /// Names the line at fault in a field of several.
-    pub fn on_line(self, line: usize) -> Self {
+    pub(crate) fn on_line(self, line: usize) -> Self {
         Self(self.0.on_line(line))
     }
 
-    pub fn unauthorized(detail: &str) -> Self {
+    pub(crate) fn unauthorized(detail: &str) -> Self {
         let detail = format!("{detail} Send a key as: Authorization: Bearer KEY.");
         Self::new(StatusCode::UNAUTHORIZED, ProblemKind::KeyNeeded, detail)
     }
 
-    pub fn forbidden(has: Role, wanted: Role) -> Self {
+    pub(crate) fn forbidden(has: Role, wanted: Role) -> Self {
         let detail =
             format!("This key has the role {has}; this call needs {wanted}. Ask an admin for such a key.");
         Self::new(StatusCode::FORBIDDEN, ProblemKind::RoleNeeded, detail)
     }
 
-    pub fn not_found(detail: impl Into<String>) -> Self {
+    pub(crate) fn not_found(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::NOT_FOUND, ProblemKind::NotFound, detail)
     }
 
-    pub fn conflict(kind: ProblemKind, detail: impl Into<String>) -> Self {
+    pub(crate) fn conflict(kind: ProblemKind, detail: impl Into<String>) -> Self {
         Self::new(StatusCode::CONFLICT, kind, detail)
     }
 
-    pub fn unavailable(detail: impl Into<String>) -> Self {
+    pub(crate) fn unavailable(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::SERVICE_UNAVAILABLE, ProblemKind::Unavailable, detail)
     }
 
-    pub fn internal(detail: impl Into<String>) -> Self {
+    pub(crate) fn internal(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, ProblemKind::Internal, detail)
     }
 
     /// A record that is missing or taken, with the field that it was asked for
     /// with.
-    pub fn of_record(error: StoreError, field: &str) -> Self {
+    pub(crate) fn of_record(error: StoreError, field: &str) -> Self {
         let code = match &error {
             StoreError::Missing { .. } => Some(FieldCode::NotFound),
             StoreError::Taken { .. } => Some(FieldCode::Taken),

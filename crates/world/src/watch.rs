@@ -39,7 +39,7 @@ pub(crate) struct Watched {
 
 impl Watched {
     /// Starts a server that is to be watched over.
-    pub async fn start(server: impl Server + 'static) -> anyhow::Result<Self> {
+    pub(crate) async fn start(server: impl Server + 'static) -> anyhow::Result<Self> {
         Ok(Self { daemon: server.start().await?, server: Box::new(server), silent: 0 })
     }
 
@@ -77,19 +77,19 @@ pub(crate) struct Watch {
 
 impl Watch {
     /// Looks after some servers from now on.
-    pub fn over(servers: Vec<Watched>, say: Say) -> Self {
+    pub(crate) fn over(servers: Vec<Watched>, say: Say) -> Self {
         let servers = Arc::new(Mutex::new(servers));
         let task = tokio::spawn(look_after(servers.clone(), say)).abort_handle();
         Self { servers, task }
     }
 
     /// Process id of the first server, while it runs.
-    pub async fn first_id(&self) -> Option<u32> {
+    pub(crate) async fn first_id(&self) -> Option<u32> {
         self.servers.lock().await.first().and_then(|watched| watched.daemon.id())
     }
 
     /// Ends every server, the last started first, and waits until all are gone.
-    pub async fn stop(self) {
+    pub(crate) async fn stop(self) {
         self.task.abort();
         let mut servers = self.servers.lock().await;
         while let Some(watched) = servers.pop() {

@@ -89,7 +89,7 @@ pub(super) struct RetryAfter(Arc<Mutex<Option<DateTime<Utc>>>>);
 
 impl RetryAfter {
     /// The moment, if it lies ahead.
-    pub fn until(&self, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
+    pub(super) fn until(&self, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).filter(|until| *until > now)
     }
 
@@ -122,7 +122,7 @@ pub(super) struct Calls {
 }
 
 impl Calls {
-    pub fn new(limits: CallLimits) -> Self {
+    pub(super) fn new(limits: CallLimits) -> Self {
         let turns = Arc::new(Semaphore::new(limits.at_once.max(1)));
         Self { turns, limits, retry_after: RetryAfter::default() }
     }
@@ -193,7 +193,7 @@ pub(super) struct Transport {
 
 impl Transport {
     /// A client that trusts the roots in a PEM bundle.
-    pub fn new(bundle: &Path, calls: Calls) -> Result<Self, TransportError> {
+    pub(super) fn new(bundle: &Path, calls: Calls) -> Result<Self, TransportError> {
         let tls = tls(bundle)
             .map_err(|cause| TransportError::Roots { path: bundle.display().to_string(), cause })?;
 

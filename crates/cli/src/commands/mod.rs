@@ -1,8 +1,8 @@
 //! One module for each group of verbs.
 
-pub mod certificate;
-pub mod domain;
-pub mod findings;
-pub mod registry;
-pub mod rehearse;
-pub mod serve;
+pub(crate) mod certificate;
+pub(crate) mod domain;
+pub(crate) mod findings;
+pub(crate) mod registry;
+pub(crate) mod rehearse;
+pub(crate) mod serve;

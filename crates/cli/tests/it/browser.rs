@@ -9,7 +9,7 @@ use serde_json::json;
 use tokio::process::{Child, Command};
 
 /// A browser window; the driver ends with it.
-pub struct Browser {
+pub(crate) struct Browser {
     pub page: Client,
     /// Where the driver answers.
     url: String,
@@ -17,7 +17,7 @@ pub struct Browser {
 }
 
 impl Browser {
-    pub async fn open(port: u16) -> Self {
+    pub(crate) async fn open(port: u16) -> Self {
         let mut driver = Command::new("setpriv");
         driver.args(["--pdeathsig", "TERM", "chromedriver"]).arg(format!("--port={port}"));
         driver.stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
@@ -48,7 +48,7 @@ impl Browser {
 
     /// Closes the window; fails if a page has complained. What the service
     /// refused is logged too, and is what some tests are about.
-    pub async fn close(self) {
+    pub(crate) async fn close(self) {
         let session = self.page.session_id().await.expect("asked").expect("a session");
         let call = format!("{}/session/{session}/se/log", self.url);
         let answer = reqwest::Client::new().post(call).json(&json!({ "type": "browser" })).send().await;
@@ -63,13 +63,13 @@ impl Browser {
     }
 
     /// Waits until the selector finds something that is shown.
-    pub async fn see(&self, css: &str) -> fantoccini::elements::Element {
+    pub(crate) async fn see(&self, css: &str) -> fantoccini::elements::Element {
         let found = self.page.wait().at_most(Duration::from_secs(60)).for_element(Locator::Css(css)).await;
         found.unwrap_or_else(|e| panic!("{css} is not on the page: {e}"))
     }
 
     /// Clicks once the element is there and holds still: some come sliding in.
-    pub async fn click(&self, css: &str) {
+    pub(crate) async fn click(&self, css: &str) {
         self.see(css).await;
         let clicked = || async {
             let found = self.page.find(Locator::Css(css)).await;
@@ -83,13 +83,13 @@ impl Browser {
             .expect("clicked");
     }
 
-    pub async fn press(&self, words: &str) {
+    pub(crate) async fn press(&self, words: &str) {
         let path = format!("//button[normalize-space(.)='{words}']");
         let wait = self.page.wait().at_most(Duration::from_secs(20));
         wait.for_element(Locator::XPath(&path)).await.expect(words).click().await.expect(words);
     }
 
-    pub async fn type_into(&self, css: &str, text: &str) {
+    pub(crate) async fn type_into(&self, css: &str, text: &str) {
         let field = self.see(css).await;
         field.click().await.expect("focused");
         // Select what is there, so that it is typed over.
@@ -98,7 +98,7 @@ impl Browser {
     }
 
     /// Waits until the page's text has these words.
-    pub async fn read(&self, words: &str) {
+    pub(crate) async fn read(&self, words: &str) {
         let what = format!("the page saying {words:?}");
         let waited = nomenta_world::wait_for(&what, Duration::from_secs(60), || async {
             self.text().await.contains(words)
@@ -108,12 +108,12 @@ impl Browser {
         }
     }
 
-    pub async fn text(&self) -> String {
+    pub(crate) async fn text(&self) -> String {
         let body = self.page.find(Locator::Css("body")).await.expect("a body");
         body.text().await.unwrap_or_default()
     }
 
-    pub async fn sign_in(&self, url: &str, key: &str) {
+    pub(crate) async fn sign_in(&self, url: &str, key: &str) {
         self.page.goto(url).await.expect("the console");
         self.type_into("#key", key).await;
         self.press("Sign in").await;

@@ -14,7 +14,10 @@ use serde_json::Value;
 use crate::own::{own, own_setup};
 use crate::stage::{self, ADMIN, EDGE_KEY, Service, TIME_LIMIT, fresh_zone, stage};
 
-const MANY: usize = 5000;
+/// More than fit one batch of changes.
+fn many() -> usize {
+    stage::heavy(5000, 1200)
+}
 
 async fn feed(service: &Service, etag: &str, wait: u32) -> (u16, String, Value) {
     let asked = service.request("GET", &format!("edge/feed?wait={wait}"), EDGE_KEY);
@@ -77,7 +80,7 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
         let own = own(own_setup("large", 91).await, "large", 91).await;
         let store = Store::open(&own.setup.database).await.expect("opened");
         let zone = fresh_zone("large");
-        let domains: Vec<_> = (0..MANY)
+        let domains: Vec<_> = (0..many())
             .map(|n| {
                 let subject = Subject::parse(&format!("n{n}.{zone}")).expect("a name");
                 NewDomain { subject, token: Token::from_random([7; 20]) }
@@ -92,11 +95,11 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
                       INSERT INTO edge_changes (host) SELECT host FROM domains;
                       NOTIFY nomenta_edge";
         stage().world.statement("large", proven).await.expect("proven");
-        wait_for("all routes arriving", TIME_LIMIT, || async { own.edge.route_count() == MANY + 1 })
+        wait_for("all routes arriving", TIME_LIMIT, || async { own.edge.route_count() == many() + 1 })
             .await
             .expect("arrived");
         let (_, _, whole) = feed(&own, "", 0).await;
-        assert_eq!(whole["routes"].as_array().map(Vec::len), Some(MANY + 1));
+        assert_eq!(whole["routes"].as_array().map(Vec::len), Some(many() + 1));
         let position = whole["position"].as_i64().expect("a number");
         let host = format!("n17.{zone}");
         let release = ["release", host.as_str()];
@@ -105,7 +108,7 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
         wait_for("the edge dropping it", TIME_LIMIT, || async { !own.edge.routes(&host) })
             .await
             .expect("dropped");
-        assert_eq!(own.edge.route_count(), MANY);
+        assert_eq!(own.edge.route_count(), many());
         own.daemon.kill().await;
     });
 }

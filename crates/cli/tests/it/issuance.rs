@@ -15,7 +15,11 @@ use crate::own::{Own, own, own_setup, with};
 use crate::stage::{self, BASE_PORT, PROGRAM, Service, fresh_zone, stage};
 use crate::turns;
 
-const ZONES: usize = 10;
+/// Zones that the names are spread over, since each has a budget.
+fn zones() -> usize {
+    stage::heavy(10, 3)
+}
+
 const EACH: usize = 30;
 /// For all of them together, on a machine with two cores and other tests.
 const TIME_LIMIT: Duration = Duration::from_secs(400);
@@ -24,10 +28,10 @@ const OPTIONS: [&str; 2] = ["--account-orders=5000", "--domain-orders=100"];
 
 /// Takes all of them in and publishes their sheets; returns the zones.
 async fn publish_all(service: &Service) -> Vec<String> {
-    let zones = &stage().world.zones;
-    let names: Vec<_> = (0..ZONES).map(|_| fresh_zone("many")).collect();
+    let registry = &stage().world.zones;
+    let names: Vec<_> = (0..zones()).map(|_| fresh_zone("many")).collect();
     for zone in &names {
-        zones.register(zone).await.expect("registered");
+        registry.register(zone).await.expect("registered");
     }
     let hosts = names.iter().flat_map(|zone| (0..EACH).map(move |n| format!("n{n}.{zone}")));
     stream::iter(hosts)
@@ -35,7 +39,7 @@ async fn publish_all(service: &Service) -> Vec<String> {
             let (status, view) = service.post("domains", &json!({ "host": host, "site": "onswick" })).await;
             assert_eq!(status, 201, "{view}");
             let sheet: Sheet = serde_json::from_value(view).expect("a sheet");
-            customer::publish_also(zones, &sheet).await.expect("published");
+            customer::publish_also(registry, &sheet).await.expect("published");
         })
         .await;
     names
@@ -48,7 +52,7 @@ async fn live(service: &Service) -> u64 {
 }
 
 async fn all_live(service: &Service) {
-    let all = u64::try_from(ZONES * EACH).expect("small");
+    let all = u64::try_from(zones() * EACH).expect("small");
     let waited = wait_for("all being live", TIME_LIMIT, || async { live(service).await == all }).await;
     if let Err(error) = waited {
         let (_, stages) = service.get("stages").await;
@@ -57,33 +61,33 @@ async fn all_live(service: &Service) {
 }
 
 /// Each name has exactly one certificate by the CA's own word, and by ours.
-async fn exactly_one_each(service: &Service, zones: &[String], issued: &[String]) {
+async fn exactly_one_each(service: &Service, names: &[String], issued: &[String]) {
     let mut counts: BTreeMap<String, usize> = BTreeMap::new();
     for pem in issued {
         for name in nomenta_certs::x509::facts(pem).expect("a certificate").names {
-            if zones.iter().any(|zone| name.ends_with(&format!(".{zone}"))) {
+            if names.iter().any(|zone| name.ends_with(&format!(".{zone}"))) {
                 *counts.entry(name).or_default() += 1;
             }
         }
     }
-    assert_eq!(counts.len(), ZONES * EACH);
+    assert_eq!(counts.len(), zones() * EACH);
     let twice: Vec<_> = counts.iter().filter(|(_, count)| **count != 1).collect();
     assert!(twice.is_empty(), "{twice:?}");
     let listed: Value = service.cli_json(&["certificate", "list"]).await;
-    assert_eq!(listed.as_array().map(Vec::len), Some(ZONES * EACH));
+    assert_eq!(listed.as_array().map(Vec::len), Some(zones() * EACH));
 }
 
 #[test]
-fn three_hundred_go_live_at_a_ca_that_rejects_five_percent_of_nonces() {
+fn hundreds_go_live_at_a_ca_that_rejects_five_percent_of_nonces() {
     let _turn = turns::to_fill_the_machine();
     stage();
     stage::run(async {
         let setup = with(own_setup("many", 40).await, &OPTIONS);
         let Own { service, daemon, edge, .. } = own(setup, "many", 40).await;
-        let zones = publish_all(&service).await;
+        let names = publish_all(&service).await;
         all_live(&service).await;
-        exactly_one_each(&service, &zones, &stage().world.issued().await.expect("the CA's word")).await;
-        assert_eq!(edge.route_count(), ZONES * EACH + 1, "and the default host");
+        exactly_one_each(&service, &names, &stage().world.issued().await.expect("the CA's word")).await;
+        assert_eq!(edge.route_count(), zones() * EACH + 1, "and the default host");
         daemon.stop().await;
     });
 }
@@ -101,7 +105,7 @@ async fn unkind(folder: &str, port: u16) -> OtherIssuer {
 }
 
 #[test]
-fn three_hundred_go_live_at_a_ca_that_rejects_every_other_nonce() {
+fn hundreds_go_live_at_a_ca_that_rejects_every_other_nonce() {
     let _turn = turns::to_fill_the_machine();
     stage();
     stage::run(async {
@@ -109,9 +113,9 @@ fn three_hundred_go_live_at_a_ca_that_rejects_every_other_nonce() {
         let mut setup = with(own_setup("unkind", 41).await, &OPTIONS);
         setup.directory = Some(issuer.directory());
         let Own { service, daemon, edge: _edge, .. } = own(setup, "unkind", 41).await;
-        let zones = publish_all(&service).await;
+        let names = publish_all(&service).await;
         all_live(&service).await;
-        exactly_one_each(&service, &zones, &issuer.issued().await.expect("the CA's word")).await;
+        exactly_one_each(&service, &names, &issuer.issued().await.expect("the CA's word")).await;
         daemon.stop().await;
     });
 }
@@ -130,14 +134,14 @@ fn of_two_processes_one_is_killed_half_way_and_each_still_gets_one_certificate()
         let layout = &stage().world.layout;
         let log = layout.state.join("killed-second.log");
         let doomed = second.start(layout, Path::new(PROGRAM), &log).await.expect("started");
-        let zones = publish_all(&service).await;
-        let half = u64::try_from(ZONES * EACH / 2).expect("small");
+        let names = publish_all(&service).await;
+        let half = u64::try_from(zones() * EACH / 2).expect("small");
         wait_for("half being live", TIME_LIMIT, || async { live(&service).await >= half })
             .await
             .expect("half");
         doomed.kill().await;
         all_live(&service).await;
-        exactly_one_each(&service, &zones, &issuer.issued().await.expect("the CA's word")).await;
+        exactly_one_each(&service, &names, &issuer.issued().await.expect("the CA's word")).await;
         daemon.stop().await;
     });
 }

@@ -15,7 +15,7 @@ use crate::stage::{self, BASE_PORT, PROGRAM, TIME_LIMIT, fresh_zone, stage};
 use crate::turns;
 
 /// A service whose CA stands behind a front at the port offset `port`.
-pub async fn behind_front(name: &str, port: u16, last: u8, options: &[&str]) -> (IssuerFront, Own) {
+pub(crate) async fn behind_front(name: &str, port: u16, last: u8, options: &[&str]) -> (IssuerFront, Own) {
     let layout = &stage().world.layout;
     let front = IssuerFront::start(layout, BASE_PORT + port, &layout.directory()).await.expect("a front");
     let mut setup = own_setup(name, last.into()).await;

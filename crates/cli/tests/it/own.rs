@@ -13,7 +13,7 @@ use serde_json::Value;
 use crate::stage::{BASE_PORT, PROGRAM, Service, edge_config, setup, stage};
 
 /// A service with its edge.
-pub struct Own {
+pub(crate) struct Own {
     pub service: Service,
     pub edge: Edge,
     pub daemon: Daemon,
@@ -21,13 +21,13 @@ pub struct Own {
 }
 
 /// The setup of a service on a database of its own.
-pub async fn own_setup(name: &str, offset: u16) -> ServiceSetup {
+pub(crate) async fn own_setup(name: &str, offset: u16) -> ServiceSetup {
     setup(BASE_PORT + offset, stage().world.database(name).await.expect("a database"))
 }
 
 /// Starts a service with an edge at 127.77.9.`last`, a platform behind it, and
 /// one site.
-pub async fn own(setup: ServiceSetup, name: &str, last: u8) -> Own {
+pub(crate) async fn own(setup: ServiceSetup, name: &str, last: u8) -> Own {
     let world = &stage().world;
     let address = edge_address(world, name, last).await;
     let log = world.layout.state.join(format!("{name}.log"));
@@ -38,7 +38,7 @@ pub async fn own(setup: ServiceSetup, name: &str, last: u8) -> Own {
     Own { service, edge, daemon, address }
 }
 
-pub fn canonical(name: &str) -> String {
+pub(crate) fn canonical(name: &str) -> String {
     format!("{name}.quaymark.example")
 }
 
@@ -60,23 +60,23 @@ impl std::ops::Deref for Own {
 
 impl Service {
     /// Takes a domain in, and lets its customer publish the sheet.
-    pub async fn published(&self, host: &str) {
+    pub(crate) async fn published(&self, host: &str) {
         let sheet = self.enrol(&stage().world, host).await;
         customer::publish(&stage().world.zones, &sheet, None).await.expect("published");
     }
 
     /// What `certificate show` says.
-    pub async fn certificate(&self, host: &str) -> Value {
+    pub(crate) async fn certificate(&self, host: &str) -> Value {
         self.cli_json(&["certificate", "show", host]).await
     }
 
     /// Serial of the certificate held.
-    pub async fn serial(&self, host: &str) -> String {
+    pub(crate) async fn serial(&self, host: &str) -> String {
         self.certificate(host).await["held"]["facts"]["serial"].as_str().unwrap_or_default().to_owned()
     }
 
     /// How often events of a kind have happened to a domain.
-    pub async fn count(&self, host: &str, kind: &str) -> usize {
+    pub(crate) async fn count(&self, host: &str, kind: &str) -> usize {
         let history = self.cli_json(&["history", host]).await;
         let kind = format!("nomenta.{kind}");
         history.as_array().expect("events").iter().filter(|e| e["type"] == kind.as_str()).count()
@@ -84,7 +84,7 @@ impl Service {
 }
 
 /// The same with more options.
-pub fn with(setup: ServiceSetup, options: &[&str]) -> ServiceSetup {
+pub(crate) fn with(setup: ServiceSetup, options: &[&str]) -> ServiceSetup {
     let more = options.iter().map(|o| (*o).to_owned());
     ServiceSetup { options: setup.options.iter().cloned().chain(more).collect(), ..setup }
 }

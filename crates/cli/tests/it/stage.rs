@@ -19,18 +19,18 @@ use serde_json::{Value, json};
 use tokio::process::Command;
 use tokio::runtime::Runtime;
 
-pub const PROGRAM: &str = env!("CARGO_BIN_EXE_nomenta");
+pub(crate) const PROGRAM: &str = env!("CARGO_BIN_EXE_nomenta");
 /// The demo's program, built beside it.
-pub fn demo_program() -> PathBuf {
+pub(crate) fn demo_program() -> PathBuf {
     Path::new(PROGRAM).with_file_name("nomenta-demo")
 }
 
-pub const ADMIN: &str = "test_admin_key";
-pub const EDGE_KEY: &str = "test_edge_key";
+pub(crate) const ADMIN: &str = "test_admin_key";
+pub(crate) const EDGE_KEY: &str = "test_edge_key";
 /// First port of the tests' world; the demo test takes another row.
-pub const BASE_PORT: u16 = 18_630;
+pub(crate) const BASE_PORT: u16 = 18_630;
 /// Long enough for a busy machine; nothing is expected to take it.
-pub const TIME_LIMIT: Duration = Duration::from_secs(180);
+pub(crate) const TIME_LIMIT: Duration = Duration::from_secs(180);
 
 /// Never dropped, so the servers end with the test process, not before.
 static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| {
@@ -41,7 +41,7 @@ static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| {
 static STAGE: OnceLock<Stage> = OnceLock::new();
 
 /// The world, one service process, and the edge.
-pub struct Stage {
+pub(crate) struct Stage {
     pub world: World,
     pub service: Service,
     _daemon: Daemon,
@@ -50,19 +50,19 @@ pub struct Stage {
 
 /// A service as its users reach it.
 #[derive(Clone)]
-pub struct Service {
+pub(crate) struct Service {
     pub setup: ServiceSetup,
 }
 
 /// Runs a test's own async part.
-pub fn run<T: Send + 'static>(part: impl Future<Output = T> + Send + 'static) -> T {
+pub(crate) fn run<T: Send + 'static>(part: impl Future<Output = T> + Send + 'static) -> T {
     // On a worker thread, since processes end with the thread that started them.
     let handle = RUNTIME.spawn(part);
     RUNTIME.block_on(handle).unwrap_or_else(|e| std::panic::resume_unwind(e.into_panic()))
 }
 
 /// The shared stage, started by whoever comes first.
-pub fn stage() -> &'static Stage {
+pub(crate) fn stage() -> &'static Stage {
     STAGE.get_or_init(|| run(async { Stage::start().await.expect("the world starts") }))
 }
 
@@ -71,12 +71,12 @@ fn say(what: &str) {
     let _ = writeln!(std::io::stderr(), "{what}");
 }
 
-pub fn state_folder(name: &str) -> PathBuf {
+pub(crate) fn state_folder(name: &str) -> PathBuf {
     Path::new("/var/tmp").join(format!("nomenta-{name}"))
 }
 
 /// A setup for a service on the world's databases; fast, for tests.
-pub fn setup(port: u16, database: String) -> ServiceSetup {
+pub(crate) fn setup(port: u16, database: String) -> ServiceSetup {
     ServiceSetup {
         listen: ([127, 0, 0, 1], port).into(),
         database,
@@ -112,7 +112,7 @@ impl Stage {
     }
 }
 
-pub fn edge_config(layout: &Layout, setup: &ServiceSetup, addresses: Vec<IpAddr>) -> EdgeConfig {
+pub(crate) fn edge_config(layout: &Layout, setup: &ServiceSetup, addresses: Vec<IpAddr>) -> EdgeConfig {
     EdgeConfig {
         addresses,
         http_port: layout.http_port(),
@@ -131,7 +131,7 @@ fn stage_own(layout: &Layout) -> Option<nomenta_world::tls::Pem> {
 
 impl Service {
     /// One ingress, one account, one site.
-    pub async fn add_platform(&self, addresses: &[IpAddr], canonical: &str) {
+    pub(crate) async fn add_platform(&self, addresses: &[IpAddr], canonical: &str) {
         let family = |v4| addresses.iter().filter(move |a| a.is_ipv4() == v4).map(ToString::to_string);
         let (ipv4, ipv6): (Vec<_>, Vec<_>) = (family(true).collect(), family(false).collect());
         let name_servers = servers(PLATFORM).into_iter().map(|(name, _)| name).collect::<Vec<_>>();
@@ -148,35 +148,35 @@ impl Service {
         }
     }
 
-    pub fn request(&self, method: &str, path: &str, key: &str) -> reqwest::RequestBuilder {
+    pub(crate) fn request(&self, method: &str, path: &str, key: &str) -> reqwest::RequestBuilder {
         let method = method.parse().expect("method");
         reqwest::Client::new().request(method, format!("{}/api/v1/{path}", self.setup.url())).bearer_auth(key)
     }
 
-    pub async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
+    pub(crate) async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
         answer(self.request("POST", path, ADMIN).json(body)).await
     }
 
-    pub async fn get(&self, path: &str) -> (u16, Value) {
+    pub(crate) async fn get(&self, path: &str) -> (u16, Value) {
         answer(self.request("GET", path, ADMIN)).await
     }
 
     /// Runs the command line as the admin.
-    pub async fn cli(&self, words: &[&str]) -> Output {
+    pub(crate) async fn cli(&self, words: &[&str]) -> Output {
         let mut command = Command::new(PROGRAM);
         command.args(words).env("NOMENTA_URL", self.setup.url()).env("NOMENTA_KEY", ADMIN);
         command.output().await.expect("the command runs")
     }
 
     /// The same, expecting success, and JSON.
-    pub async fn cli_json(&self, words: &[&str]) -> Value {
+    pub(crate) async fn cli_json(&self, words: &[&str]) -> Value {
         let output = self.cli(&[words, &["--as", "json"]].concat()).await;
         assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
         serde_json::from_slice(&output.stdout).expect("JSON")
     }
 
     /// Takes a domain in by the command line; its zone is registered first.
-    pub async fn enrol(&self, world: &World, host: &str) -> Sheet {
+    pub(crate) async fn enrol(&self, world: &World, host: &str) -> Sheet {
         let name = Hostname::parse(host).expect("a host");
         world.zones.register(name.registered()).await.expect("registered");
         let sheet = self.cli_json(&["enrol", host, "--site", "onswick"]).await;
@@ -184,28 +184,28 @@ impl Service {
     }
 
     /// Waits by the command line until the domain is live.
-    pub async fn live(&self, host: &str) {
+    pub(crate) async fn live(&self, host: &str) {
         let output = self.cli(&["survey", host, "--until", "live", "--within", "180"]).await;
         let err = String::from_utf8_lossy(&output.stderr);
         assert_eq!(output.status.code(), Some(0), "{host} is not live: {err}");
     }
 
     /// Waits until the domain has been looked at, and so has its baseline.
-    pub async fn looked_at(&self, host: &str) {
+    pub(crate) async fn looked_at(&self, host: &str) {
         let path = format!("domains/{host}");
         let looked = || async { !self.get(&path).await.1["looked_at"].is_null() };
         wait_for(&format!("{host} being looked at"), TIME_LIMIT, looked).await.expect("looked at");
     }
 
     /// Codes of a domain's open findings.
-    pub async fn codes(&self, host: &str) -> Vec<String> {
+    pub(crate) async fn codes(&self, host: &str) -> Vec<String> {
         let detail = self.cli_json(&["explain", host]).await;
         let findings = detail["findings"].as_array().cloned().unwrap_or_default();
         findings.iter().filter_map(|f| f["code"].as_str().map(str::to_owned)).collect()
     }
 
     /// Waits until exactly these findings are open.
-    pub async fn found(&self, host: &str, codes: &[&str]) {
+    pub(crate) async fn found(&self, host: &str, codes: &[&str]) {
         let what = format!("{host} having {codes:?}");
         let waited = wait_for(&what, TIME_LIMIT, || async { self.codes(host).await == codes });
         if let Err(error) = waited.await {
@@ -220,8 +220,13 @@ async fn answer(request: reqwest::RequestBuilder) -> (u16, Value) {
     (status, response.json().await.unwrap_or_default())
 }
 
+/// The number of a heavy case: `full` where `cargo xtask test --full` runs it.
+pub(crate) fn heavy(full: usize, otherwise: usize) -> usize {
+    if std::env::var_os("NOMENTA_FULL").is_some() { full } else { otherwise }
+}
+
 /// A zone that no other test uses.
-pub fn fresh_zone(prefix: &str) -> String {
+pub(crate) fn fresh_zone(prefix: &str) -> String {
     let id = uuid::Uuid::new_v4().simple().to_string();
     format!("{prefix}-{}.example", &id[..8])
 }

@@ -26,7 +26,7 @@ use crate::stage::{self, stage};
 
 /// A database of its own, with one site.
 /// A store of its own, with one site.
-pub async fn store(name: &str) -> Store {
+pub(crate) async fn store(name: &str) -> Store {
     let url = stage().world.database(&format!("store-{name}")).await.expect("a database");
     let store = Store::open(&url).await.expect("opened");
     let ingress = Ingress {

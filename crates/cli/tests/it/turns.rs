@@ -9,15 +9,15 @@ static HOLDING: Mutex<i32> = Mutex::new(0);
 static CHANGED: Condvar = Condvar::new();
 
 /// A turn, until it is dropped; others of its kind run beside.
-pub struct Turn(i32);
+pub(crate) struct Turn(i32);
 
 /// Waits until no test goes by the clock.
-pub fn to_fill_the_machine() -> Turn {
+pub(crate) fn to_fill_the_machine() -> Turn {
     Turn::take(-1)
 }
 
 /// Waits until no test fills the machine.
-pub fn to_go_by_the_clock() -> Turn {
+pub(crate) fn to_go_by_the_clock() -> Turn {
     Turn::take(1)
 }
 

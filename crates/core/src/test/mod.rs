@@ -27,11 +27,11 @@ use crate::sheet::ingress::{CanonicalHost, Ingress};
 
 const ZONE: &str = "onswick.example";
 
-pub fn now() -> DateTime<Utc> {
+pub(crate) fn now() -> DateTime<Utc> {
     DateTime::from_timestamp(1_790_000_000, 0).expect("in range")
 }
 
-pub fn platform() -> Platform {
+pub(crate) fn platform() -> Platform {
     Platform {
         zone: "quaymark.example".into(),
         brand: "quaymark".into(),
@@ -41,7 +41,7 @@ pub fn platform() -> Platform {
     }
 }
 
-pub fn ingress() -> Ingress {
+pub(crate) fn ingress() -> Ingress {
     Ingress {
         name: "harbour".into(),
         revision: 1,
@@ -53,15 +53,15 @@ pub fn ingress() -> Ingress {
     }
 }
 
-pub fn token() -> Token {
+pub(crate) fn token() -> Token {
     Token::from_random([0xa7; 20])
 }
 
-pub fn policy() -> Policy {
+pub(crate) fn policy() -> Policy {
     Policy { ca_identities: vec!["stampworks-ca.example".into()], ..Policy::default() }
 }
 
-pub fn domain(host: &str) -> Domain {
+pub(crate) fn domain(host: &str) -> Domain {
     Domain {
         host: Hostname::parse(host).expect("valid"),
         site: "onswick".into(),
@@ -81,11 +81,11 @@ pub fn domain(host: &str) -> Domain {
     }
 }
 
-pub fn sheet(host: &str) -> Sheet {
+pub(crate) fn sheet(host: &str) -> Sheet {
     domain(host).sheet(&platform(), &ZONE.into(), None)
 }
 
-pub fn certificate(host: &str) -> CertificateFacts {
+pub(crate) fn certificate(host: &str) -> CertificateFacts {
     CertificateFacts {
         serial: "5e71a1".into(),
         issuer: "CN=Stampworks".into(),
@@ -95,24 +95,28 @@ pub fn certificate(host: &str) -> CertificateFacts {
     }
 }
 
-pub fn held(host: &str) -> Held {
+pub(crate) fn held(host: &str) -> Held {
     Held { facts: certificate(host), origin: Origin::Ordered, renew_at: None }
 }
 
 /// What one address serves.
-pub fn probed(address: IpAddr, served: Option<CertificateFacts>, tls_failure: Option<&str>) -> ProbeResult {
+pub(crate) fn probed(
+    address: IpAddr,
+    served: Option<CertificateFacts>,
+    tls_failure: Option<&str>,
+) -> ProbeResult {
     let tls_failure = tls_failure.map(str::to_owned);
     ProbeResult { address, served, tls_failure, redirect_failure: None, pair_failure: None }
 }
 
-pub fn view(v4: &[&str], v6: &[&str]) -> HostView {
+pub(crate) fn view(v4: &[&str], v6: &[&str]) -> HostView {
     let ipv4 = v4.iter().map(|a| a.parse().expect("address")).collect();
     let ipv6 = v6.iter().map(|a| a.parse().expect("address")).collect();
     HostView { ipv4, ipv6, ..HostView::default() }
 }
 
 /// The zone lines that a customer with no trouble publishes.
-pub fn healthy(host: &str) -> Vec<&'static str> {
+pub(crate) fn healthy(host: &str) -> Vec<&'static str> {
     match host {
         "onswick.example" => vec![
             "_quaymark-challenge TXT token=u6t2pj5hu6t2pj5hu6t2pj5hu6t2pj5h",
@@ -131,7 +135,7 @@ pub fn healthy(host: &str) -> Vec<&'static str> {
     }
 }
 
-pub fn record(line: &str) -> Record {
+pub(crate) fn record(line: &str) -> Record {
     let (host, rest) = line.split_once(' ').expect("host");
     let (rtype, value) = rest.split_once(' ').expect("type");
     let owner = if host == "@" { DnsName::new(ZONE) } else { DnsName::new(ZONE).child(host) };
@@ -163,7 +167,7 @@ pub fn record(line: &str) -> Record {
     Record { owner, ttl: 300, data }
 }
 
-pub fn authority(number: u8) -> Source {
+pub(crate) fn authority(number: u8) -> Source {
     Source::Authority {
         server: DnsName::new(format!("ns{number}.harrowdns.example")),
         address: [127, 53, 2, number].into(),
@@ -175,7 +179,7 @@ fn found() -> ZoneView {
 }
 
 /// A zone with one server that answers, delegated by `parent` to `servers`.
-pub fn delegated(apex: &str, parent: &str, servers: &[&str]) -> ZoneView {
+pub(crate) fn delegated(apex: &str, parent: &str, servers: &[&str]) -> ZoneView {
     let server = Authority { name: "ns1.harrowdns.example".into(), address: [127, 53, 2, 1].into() };
     let servers_above = servers.iter().map(DnsName::new).collect();
     let delegation = Delegation { parent: parent.into(), servers: servers_above };
@@ -183,7 +187,7 @@ pub fn delegated(apex: &str, parent: &str, servers: &[&str]) -> ZoneView {
 }
 
 /// What a vantage says about one name.
-pub fn seen(vantage: &str, name: &str, rtype: RecordType, data: &[RecordData]) -> Reading {
+pub(crate) fn seen(vantage: &str, name: &str, rtype: RecordType, data: &[RecordData]) -> Reading {
     let record = |data: &RecordData| Record { owner: name.into(), ttl: 60, data: data.clone() };
     let records = data.iter().map(record).collect();
     let outcome = Outcome::Answer { rcode: Rcode::NoError, authoritative: false, records };
@@ -203,7 +207,7 @@ fn answers(records: &[Record], name: &str, rtype: RecordType) -> Vec<Record> {
     records.iter().filter(fits).map(|r| Record { owner: name.into(), ..r.clone() }).collect()
 }
 
-pub fn readings(host: &str, source: &Source, records: &[Record]) -> Vec<Reading> {
+pub(crate) fn readings(host: &str, source: &Source, records: &[Record]) -> Vec<Reading> {
     readings_of(&domain(host), source, records)
 }
 
@@ -221,12 +225,12 @@ fn readings_of(domain: &Domain, source: &Source, records: &[Record]) -> Vec<Read
 }
 
 /// A survey of `host` by one authority server that holds `lines`.
-pub fn survey(host: &str, lines: &[&str]) -> Survey {
+pub(crate) fn survey(host: &str, lines: &[&str]) -> Survey {
     survey_spread(host, lines, 0, 0)
 }
 
 /// A survey of a domain of any kind.
-pub fn survey_of(domain: &Domain, lines: &[&str]) -> Survey {
+pub(crate) fn survey_of(domain: &Domain, lines: &[&str]) -> Survey {
     let records: Vec<_> = lines.iter().map(|l| record(l)).collect();
     let readings = readings_of(domain, &authority(1), &records);
     let host = domain.host.clone();
@@ -236,7 +240,7 @@ pub fn survey_of(domain: &Domain, lines: &[&str]) -> Survey {
 
 /// As [`survey`], with `seeing` of `all` vantages that see the same and the
 /// others that see nothing.
-pub fn survey_spread(host: &str, lines: &[&str], seeing: usize, all: usize) -> Survey {
+pub(crate) fn survey_spread(host: &str, lines: &[&str], seeing: usize, all: usize) -> Survey {
     let mut records: Vec<_> = lines.iter().map(|l| record(l)).collect();
     records.push(record("@ NS ns1.harrowdns.example"));
     records.push(record("@ SOA 7"));
@@ -252,19 +256,19 @@ pub fn survey_spread(host: &str, lines: &[&str], seeing: usize, all: usize) -> S
 }
 
 /// Adds a second authority server that holds `lines`.
-pub fn second(survey: &mut Survey, lines: &[&str]) {
+pub(crate) fn second(survey: &mut Survey, lines: &[&str]) {
     let records: Vec<_> = lines.iter().map(|l| record(l)).collect();
     survey.readings.extend(readings(survey.host.as_str(), &authority(2), &records));
 }
 
 /// A survey that nobody answered.
-pub fn silent_survey(host: &str) -> Survey {
+pub(crate) fn silent_survey(host: &str) -> Survey {
     let mut survey = survey(host, &[]);
     survey.readings.iter_mut().for_each(|r| r.outcome = Outcome::Silence);
     survey
 }
 
-pub fn unregistered(name: &str) -> ZoneView {
+pub(crate) fn unregistered(name: &str) -> ZoneView {
     ZoneView::Unregistered {
         registered: name.into(),
         registry: "example".into(),
@@ -272,51 +276,56 @@ pub fn unregistered(name: &str) -> ZoneView {
     }
 }
 
-pub fn unreachable(zone: &str, tried: &str) -> ZoneView {
+pub(crate) fn unreachable(zone: &str, tried: &str) -> ZoneView {
     ZoneView::Unreachable { zone: zone.into(), tried: vec![tried.into()] }
 }
 
-pub fn diagnose(host: &str, lines: &[&str]) -> Vec<Finding> {
+pub(crate) fn diagnose(host: &str, lines: &[&str]) -> Vec<Finding> {
     judge(&domain(host), &survey(host, lines))
 }
 
-pub fn diagnose_with(host: &str, lines: &[&str], order: OrderState) -> Vec<Finding> {
+pub(crate) fn diagnose_with(host: &str, lines: &[&str], order: OrderState) -> Vec<Finding> {
     run(&domain(host), &survey(host, lines), order, findings::diagnose)
 }
 
-pub fn diagnose_zone(host: &str, zone: ZoneView) -> Vec<Finding> {
+pub(crate) fn diagnose_zone(host: &str, zone: ZoneView) -> Vec<Finding> {
     let survey = Survey { zone, readings: Vec::new(), ..survey(host, &[]) };
     judge(&domain(host), &survey)
 }
 
 /// Judges a domain and a survey as they are.
-pub fn judge(domain: &Domain, survey: &Survey) -> Vec<Finding> {
+pub(crate) fn judge(domain: &Domain, survey: &Survey) -> Vec<Finding> {
     run(domain, survey, OrderState::None, findings::diagnose)
 }
 
 /// The customer's list for a zone that holds `lines`.
-pub fn todo(host: &str, lines: &[&str]) -> Vec<Edit> {
+pub(crate) fn todo(host: &str, lines: &[&str]) -> Vec<Edit> {
     todo_of(&domain(host), &survey(host, lines))
 }
 
 /// The customer's list for a domain of any kind.
-pub fn todo_of(domain: &Domain, survey: &Survey) -> Vec<Edit> {
+pub(crate) fn todo_of(domain: &Domain, survey: &Survey) -> Vec<Edit> {
     let list = |case: &Case<'_>| crate::judge::todo::list(case, &findings::diagnose(case));
     run(domain, survey, OrderState::None, list)
 }
 
 /// What each vantage sees or holds.
-pub fn waits(host: &str, survey: &Survey) -> Vec<crate::judge::waiting::Wait> {
+pub(crate) fn waits(host: &str, survey: &Survey) -> Vec<crate::judge::waiting::Wait> {
     run(&domain(host), survey, OrderState::None, crate::judge::waiting::waits)
 }
 
 /// Judges by what else was learned beside the survey.
-pub fn judge_by(domain: &Domain, survey: &Survey, evidence: Evidence) -> Vec<Finding> {
+pub(crate) fn judge_by(domain: &Domain, survey: &Survey, evidence: Evidence) -> Vec<Finding> {
     judge_under(domain, survey, evidence, &policy())
 }
 
 /// The same under another policy.
-pub fn judge_under(domain: &Domain, survey: &Survey, evidence: Evidence, policy: &Policy) -> Vec<Finding> {
+pub(crate) fn judge_under(
+    domain: &Domain,
+    survey: &Survey,
+    evidence: Evidence,
+    policy: &Policy,
+) -> Vec<Finding> {
     run_by(domain, survey, evidence, policy, findings::diagnose)
 }
 
@@ -334,6 +343,6 @@ fn run_by<T>(
     then(&Case::new(domain, &platform(), survey, &evidence, policy, now()))
 }
 
-pub fn codes(found: &[Finding]) -> Vec<&str> {
+pub(crate) fn codes(found: &[Finding]) -> Vec<&str> {
     found.iter().map(|f| f.code.as_str()).collect()
 }

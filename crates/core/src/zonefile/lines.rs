@@ -16,7 +16,7 @@ pub(super) struct Token {
 
 impl Token {
     /// With its escapes undone (RFC 1035, section 5.1).
-    pub fn octets(&self) -> Vec<u8> {
+    pub(super) fn octets(&self) -> Vec<u8> {
         let mut octets = Vec::with_capacity(self.raw.len());
         let bytes = self.raw.as_bytes();
         let mut at = 0;
@@ -42,7 +42,7 @@ impl Token {
         octets
     }
 
-    pub fn text(&self) -> String {
+    pub(super) fn text(&self) -> String {
         String::from_utf8_lossy(&self.octets()).into_owned()
     }
 }
@@ -65,7 +65,7 @@ pub(super) struct Lines<'a> {
 }
 
 impl<'a> Lines<'a> {
-    pub fn new(text: &'a str) -> Self {
+    pub(super) fn new(text: &'a str) -> Self {
         Self { text, at: 0, line: 1 }
     }
 

@@ -60,12 +60,12 @@ pub(crate) struct Engine {
 }
 
 impl Engine {
-    pub fn new(settings: Settings) -> Self {
+    pub(crate) fn new(settings: Settings) -> Self {
         Self { settings, submit: OnceLock::new() }
     }
 
     /// Asks everything, and answers in the same order.
-    pub async fn ask_all(&self, asks: &[Ask]) -> Vec<Answered> {
+    pub(crate) async fn ask_all(&self, asks: &[Ask]) -> Vec<Answered> {
         let mut answers = vec![None; asks.len()];
         let mut questions = Vec::with_capacity(asks.len());
         let mut places = Vec::with_capacity(asks.len());

@@ -10,7 +10,7 @@ use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
 use crate::judge::gate::GateName;
 
 /// Days left at which it gets more urgent.
-pub const RUNGS: [i64; 4] = [1, 7, 14, 30];
+pub(super) const RUNGS: [i64; 4] = [1, 7, 14, 30];
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::CertificateExpiring,

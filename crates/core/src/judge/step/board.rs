@@ -26,18 +26,18 @@ pub(super) struct Board<'a> {
 
 impl<'a> Board<'a> {
     /// The gates as they stood before this look.
-    pub fn new(case: &Case<'_>, findings: &'a [Finding]) -> Self {
+    pub(super) fn new(case: &Case<'_>, findings: &'a [Finding]) -> Self {
         Self { gates: case.domain.gates.clone(), findings, grace: case.policy.grace, now: case.now }
     }
 
     /// Whether a gate is passed.
-    pub fn passed(&self, name: GateName) -> bool {
+    pub(super) fn passed(&self, name: GateName) -> bool {
         self.gates.passed(name)
     }
 
     /// Sets a gate by what the evidence says and by the findings that stand in
     /// its way. Silence proves nothing: a gate that was passed stays so.
-    pub fn set(&mut self, name: GateName, judged: Judged) {
+    pub(super) fn set(&mut self, name: GateName, judged: Judged) {
         let before = self.gates.get(name);
         let was_passed = matches!(before.state, GateState::Passed | GateState::Lapsed);
         let blocker = self.blocker(name);

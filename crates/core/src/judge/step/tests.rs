@@ -114,7 +114,7 @@ fn silence_proves_nothing_about_a_passed_gate() {
 #[test]
 fn a_token_that_ran_out_proves_nothing_new_and_keeps_what_it_proved() {
     let mut domain = testing::domain(HOST);
-    domain.token_expires_at = now() - chrono::Duration::days(1);
+    domain.token_expires_at = now() - Duration::days(1);
     let evidence = surveyed(&testing::healthy(HOST));
     let late = judge(&domain, &evidence);
     assert_eq!(states(&late)[0], Waiting);

@@ -155,7 +155,7 @@ pub(super) enum Place {
 
 impl Place {
     /// Refuses a mistake that the sheet has no place for.
-    pub fn admit(self, mistake: Mistake, is_apex: bool) -> anyhow::Result<()> {
+    pub(super) fn admit(self, mistake: Mistake, is_apex: bool) -> anyhow::Result<()> {
         ensure!(self != Self::Apex || is_apex, "The mistake {mistake} can be made at an apex only");
         ensure!(self != Self::Subdomain || !is_apex, "The mistake {mistake} can be made at a subdomain only");
         Ok(())
