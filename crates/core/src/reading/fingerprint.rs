@@ -3,7 +3,7 @@
 //! The number is kept across versions, so it is made of what does not change
 //! with them: numbers of the IANA registries, octets and lengths, never a
 //! derived hash or a sentence. Whoever has to change the form raises
-//! [`VERSION`]; every domain then gets one full look, and no more.
+//! `VERSION`; every domain then gets one full look, and no more.
 
 use std::hash::Hasher;
 use std::net::IpAddr;
