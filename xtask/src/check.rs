@@ -18,3 +18,14 @@ pub(crate) fn run() -> anyhow::Result<()> {
     say("Checking the console");
     console::check()
 }
+
+/// Checks licences, sources and versions of what is depended on, as `deny.toml`
+/// wants them; by a tool that takes minutes to build where it is missing.
+pub(crate) fn dependencies() -> anyhow::Result<()> {
+    let known = cargo_command().args(["deny", "--version"]).output();
+    if !known.is_ok_and(|output| output.status.success()) {
+        say("Installing cargo-deny");
+        cargo(&["install", "cargo-deny", "--locked", "--quiet"])?;
+    }
+    cargo(&["deny", "check", "--hide-inclusion-graph", "licenses", "sources", "bans"])
+}

@@ -61,6 +61,8 @@ enum Task {
         #[arg(default_value_t = 60)]
         seconds: u32,
     },
+    /// Check licences, sources and versions of what is depended on.
+    Dependencies,
     /// Take the pictures in docs/screenshots from a fresh demo.
     Shots,
 }
@@ -88,6 +90,7 @@ fn main() -> anyhow::Result<()> {
         Task::Generate => generate::run(),
         Task::Bench { what, domains } => bench(what, domains),
         Task::Fuzz { seconds } => fuzz::each(seconds),
+        Task::Dependencies => check::dependencies(),
         Task::Shots => shots::run(),
     }
 }

@@ -24,7 +24,7 @@ const ZONE: &str = "fleet.example";
 const EDGE: IpAddr = IpAddr::V4(Ipv4Addr::new(127, 77, 9, 99));
 /// Changes measured for each way.
 const CHANGES: usize = 60;
-const PATIENCE: Duration = Duration::from_secs(120);
+const TIME_LIMIT: Duration = Duration::from_secs(120);
 
 fn main() -> anyhow::Result<()> {
     let words: Vec<String> = std::env::args().skip(1).filter(|w| w != "--bench").collect();
@@ -69,7 +69,7 @@ async fn bench(count: usize) -> anyhow::Result<()> {
         own: None,
     })
     .await?;
-    wait_for("the edge having every route", PATIENCE, || async { edge.route_count() > count }).await?;
+    wait_for("the edge having every route", TIME_LIMIT, || async { edge.route_count() > count }).await?;
     eprintln!("Changes by the stream …");
     let mut streamed = Vec::new();
     for n in 1..=CHANGES {

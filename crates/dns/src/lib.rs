@@ -44,7 +44,7 @@ pub fn read_reply(bytes: &[u8], name: &str, rtype: RecordType) -> bool {
 pub struct DnsConfig {
     /// Addresses of the root servers.
     pub roots: Vec<IpAddr>,
-    /// Port of every authority server; 53 outside of test worlds.
+    /// Port of every authoritative server; 53 outside of test worlds.
     pub authority_port: u16,
     /// The recursive resolvers.
     pub vantages: Vec<Vantage>,

@@ -52,7 +52,7 @@ pub struct Surveyor {
     pub(crate) walker: Walker,
 }
 
-/// A question for one address of an authority server; not put where the egress
+/// A question for one address of an authoritative server; not put where the egress
 /// rule forbids it.
 pub(crate) struct Planned<'a> {
     source: Source,
@@ -77,7 +77,7 @@ impl Surveyor {
         Ok(Self { walker: Walker::new(config.clone()), exchange, secure, config })
     }
 
-    /// Reads what `target` needs, from every address of every authority server
+    /// Reads what `target` needs, from every address of every authoritative server
     /// and from every vantage.
     ///
     /// Trouble on the way is part of the survey, never an error.
@@ -176,7 +176,7 @@ impl Surveyor {
         readings
     }
 
-    /// What is asked of each address of the authority servers.
+    /// What is asked of each address of the authoritative servers.
     pub(crate) fn plan<'a>(
         &self,
         list: &'a [Question],
@@ -286,7 +286,7 @@ fn address(data: &RecordData) -> Option<IpAddr> {
     }
 }
 
-/// Whether the authority servers give different answers to a question.
+/// Whether the authoritative servers give different answers to a question.
 fn differ(readings: &[Reading], question: &Question) -> bool {
     let of = readings.iter().filter(|reading| {
         reading.source.is_authority() && reading.name == question.name && reading.rtype == question.rtype

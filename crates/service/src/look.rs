@@ -135,7 +135,7 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
         let outcome = step::step(domain, &config.platform, evidence, &config.policy, Utc::now());
         match outcome.action {
             Some(Action::FetchCanary) => fetch_canary(app, record, survey, evidence).await,
-            Some(Action::Probe) => evidence.probe = Some(visit(app, record, survey, evidence).await),
+            Some(Action::Probe) => evidence.probe = Some(probe_all(app, record, survey, evidence).await),
             Some(Action::FollowForwards) => follow_forwards(app, record, survey, evidence).await,
             Some(Action::PlaceOrder { .. }) | None => return outcome,
         }
@@ -145,7 +145,7 @@ async fn judge(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut
 }
 
 /// What a browser gets at each address of the host.
-async fn visit(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evidence) -> Probe {
+async fn probe_all(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evidence) -> Probe {
     let domain = &record.domain;
     let host = domain.probed_name();
     let primary = domain.pair.as_ref().filter(|pair| !pair.is_primary);

@@ -100,7 +100,7 @@ impl Layout {
         self.user.as_ref().map(|u| u.name.as_str())
     }
 
-    /// Every authority server listens on this port.
+    /// Every authoritative server listens on this port.
     pub fn dns_port(&self) -> u16 {
         self.base_port
     }

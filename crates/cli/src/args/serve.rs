@@ -69,7 +69,7 @@ pub(crate) struct ServeOptions {
     /// Address of a root server; repeat for each.
     #[arg(long, required = true)]
     pub root_server: Vec<IpAddr>,
-    /// Port of authority servers.
+    /// Port of authoritative servers.
     #[arg(long, default_value_t = 53)]
     pub dns_port: u16,
     /// A resolver to read through, as NAME=ADDRESS:PORT for UDP and TCP,

@@ -16,8 +16,8 @@ const CASES: [(&str, Option<Manner>, &[&str], &str); 6] = [
     ("garbage", Some(Manner::Garbage), &["server-lame"], "answers unreadably"),
     ("wrong id", Some(Manner::Stranger), &["server-lame"], "does not answer"),
     ("lameness", Some(Manner::Lame), &["server-lame"], "refuses to answer"),
-    ("truncation", Some(Manner::Short), &[], "The token is at every authority server (2)."),
-    ("slowness", Some(Manner::Slow), &[], "The token is at every authority server (2)."),
+    ("truncation", Some(Manner::Short), &[], "The token is at every authoritative server (2)."),
+    ("slowness", Some(Manner::Slow), &[], "The token is at every authoritative server (2)."),
 ];
 
 async fn survived(what: &str, manner: Option<Manner>, codes: &[&str], told: &str) {

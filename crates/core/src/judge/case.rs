@@ -23,7 +23,7 @@ use crate::reading::view::HostView;
 use crate::sheet::Sheet;
 use crate::sheet::line::{Choice, EditorType, Line, Purpose};
 
-/// How many authority servers return the token, of those that answer.
+/// How many authoritative servers return the token, of those that answer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Owners {
     /// Return it.
@@ -52,11 +52,11 @@ pub struct Case<'a> {
     pub target: Target,
     /// What routing is held against.
     pub expected: Expected<'a>,
-    /// What each authority server that answered says about the host.
+    /// What each authoritative server that answered says about the host.
     pub views: Vec<(&'a Source, HostView)>,
     /// How many of them return the token.
     pub owners: Owners,
-    /// What the authority servers as a whole say about routing: the worst of
+    /// What the authoritative servers as a whole say about routing: the worst of
     /// their verdicts, unreadable without any.
     pub verdict: Verdict,
 }
@@ -107,22 +107,22 @@ impl<'a> Case<'a> {
         arrives && !matches!(self.verdict, Verdict::Match | Verdict::Unreadable)
     }
 
-    /// Whether every authority server leads visitors here.
+    /// Whether every authoritative server leads visitors here.
     pub fn is_routed(&self) -> bool {
         self.verdict == Verdict::Match
     }
 
-    /// Whether every authority server that answers returns the token.
+    /// Whether every authoritative server that answers returns the token.
     pub fn is_owned(&self) -> bool {
         self.owners.all > 0 && self.owners.with == self.owners.all
     }
 
-    /// Whether any authority server has an alias at the host.
+    /// Whether any authoritative server has an alias at the host.
     pub fn has_alias(&self) -> bool {
         self.views.iter().any(|(_, view)| view.cname().is_some())
     }
 
-    /// Where an authority server's alias at the host leads, if not here.
+    /// Where an authoritative server's alias at the host leads, if not here.
     pub fn foreign_alias(&self) -> Option<&DnsName> {
         self.views.iter().find_map(|(_, view)| {
             let target = view.cname()?;
@@ -151,7 +151,7 @@ impl<'a> Case<'a> {
         self.own(name, RecordType::Mx).any(|(_, record)| matches!(record.data, RecordData::Mx { .. }))
     }
 
-    /// Records that the authority servers hold at `name` itself, leaving out
+    /// Records that the authoritative servers hold at `name` itself, leaving out
     /// those that a wildcard stands in for.
     pub fn own<'b>(
         &'b self,
@@ -197,7 +197,7 @@ impl<'a> Case<'a> {
         }
     }
 
-    /// The authority servers' views of the host, with the split of addresses,
+    /// The authoritative servers' views of the host, with the split of addresses,
     /// leaving out those that are an alias or come from a wildcard.
     pub fn address_views(&self) -> Vec<(&HostView, AddressSplit)> {
         let own = self.views.iter().filter(|(source, view)| {
@@ -289,7 +289,7 @@ impl<'a> Case<'a> {
         Edit { was: Some(now.value), value: line.value_field.clone(), ..now }
     }
 
-    /// What the authority servers hold at the host, as evidence.
+    /// What the authoritative servers hold at the host, as evidence.
     pub fn host_sightings(&self, wanted: impl Fn(&RecordData) -> bool) -> Vec<Sighting> {
         let mut sightings = Vec::new();
         for rtype in [RecordType::A, RecordType::Aaaa] {

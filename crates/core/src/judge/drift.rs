@@ -48,7 +48,7 @@ fn of_set(before: &Survey, after: &Survey, name: &str, rtype: RecordType) -> Opt
     Some(Drift { what, from: from.into_iter().collect(), to: to.into_iter().collect() })
 }
 
-/// What the authority servers together hold, or lead to.
+/// What the authoritative servers together hold, or lead to.
 fn values(survey: &Survey, name: &str, rtype: RecordType) -> Option<BTreeSet<String>> {
     let mut answers = survey.authority(name, rtype).peekable();
     answers.peek()?;

@@ -14,7 +14,7 @@ crate::spelled! {
     /// A gate's name, in the order in which domains pass them.
     #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
     pub enum GateName: "gate" {
-        /// The authority servers return the token.
+        /// The authoritative servers return the token.
         Ownership = "ownership",
         /// Traffic lands on the platform.
         Routing = "routing",

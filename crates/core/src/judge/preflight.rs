@@ -198,7 +198,7 @@ fn delegation(case: &Case<'_>) -> Check {
     let led = answers.iter().filter(|(_, a)| a.iter().any(|r| line.is_met_by(&r.data))).count();
     let all = answers.len();
     if all == 0 {
-        return check(CheckName::Delegation, Waiting, "No authority server answered.");
+        return check(CheckName::Delegation, Waiting, "No authoritative server answered.");
     }
     if led < all {
         let said =

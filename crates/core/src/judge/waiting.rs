@@ -32,7 +32,7 @@ pub struct Wait {
 
 /// One entry for each vantage that was asked.
 ///
-/// A time is given only while the authority servers are right: before that,
+/// A time is given only while the authoritative servers are right: before that,
 /// what a resolver will ask for next is not there yet either.
 pub fn waits(case: &Case<'_>) -> Vec<Wait> {
     case.survey.vantages().map(|source| wait(case, source)).collect()

@@ -23,7 +23,7 @@ pub struct Survey {
     pub at: DateTime<Utc>,
     /// Where the delegation walk ended.
     pub zone: ZoneView,
-    /// Every answer, authority servers first.
+    /// Every answer, authoritative servers first.
     pub readings: Vec<Reading>,
     /// Where routing records stand: the host, or `*.` and the host.
     #[serde(default)]
@@ -76,7 +76,7 @@ pub struct Delegation {
     pub servers: BTreeSet<DnsName>,
 }
 
-/// One address of one authority server.
+/// One address of one authoritative server.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Authority {
@@ -109,7 +109,7 @@ impl Survey {
         self.readings.iter().filter(move |r| r.name == name && r.rtype == rtype)
     }
 
-    /// Usable answers of the authority servers to one question; what a server
+    /// Usable answers of the authoritative servers to one question; what a server
     /// says that is no authority for the zone counts for nothing.
     pub fn authority<'a>(
         &'a self,
@@ -121,7 +121,7 @@ impl Survey {
             .filter_map(|r| Some((&r.source, r.answer()?)))
     }
 
-    /// Records that the authority servers hold at `name` itself, each with one
+    /// Records that the authoritative servers hold at `name` itself, each with one
     /// server that said so.
     pub fn held<'a>(
         &'a self,
@@ -180,7 +180,7 @@ impl Survey {
         if self.routed.is_empty() { self.host.as_str() } else { &self.routed }
     }
 
-    /// Host views of all authority servers that answered.
+    /// Host views of all authoritative servers that answered.
     pub fn authority_views(&self) -> Vec<(&Source, HostView)> {
         let sources = self.sources().into_iter().filter(|s| s.is_authority());
         sources.filter_map(|s| Some((s, self.host_view(s)?))).collect()
@@ -264,6 +264,6 @@ mod tests {
         let view = survey.host_view(&vantage()).expect("both were");
         assert_eq!(view.cname().map(DnsName::as_str), Some("onswick.edge.quaymark.example"));
         assert_eq!(view.ipv4.len(), 1);
-        assert_eq!(survey.authority_views().len(), 1, "vantages are not authority servers");
+        assert_eq!(survey.authority_views().len(), 1, "vantages are not authoritative servers");
     }
 }

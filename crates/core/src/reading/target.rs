@@ -44,7 +44,7 @@ pub struct Question {
     pub name: DnsName,
     /// The type.
     pub rtype: RecordType,
-    /// Whether the vantages are asked too, beside the authority servers.
+    /// Whether the vantages are asked too, beside the authoritative servers.
     pub vantages: bool,
 }
 

@@ -92,7 +92,7 @@ impl Sheet {
     ///     form: None,
     /// };
     ///
-    /// let sheet = Sheet::draw(&brief, &platform, &"onswick.example".into(), None);
+    /// let sheet = Sheet::draw(&brief, &platform, &"onswick.example".into());
     /// let best = &sheet.lines[1];
     /// assert_eq!((best.rtype.as_str(), best.host_field.as_str()), ("CNAME", "timetable"));
     /// assert_eq!(best.value, "onswick.edge.quaymark.example");

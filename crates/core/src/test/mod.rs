@@ -224,7 +224,7 @@ fn readings_of(domain: &Domain, source: &Source, records: &[Record]) -> Vec<Read
         .collect()
 }
 
-/// A survey of `host` by one authority server that holds `lines`.
+/// A survey of `host` by one authoritative server that holds `lines`.
 pub(crate) fn survey(host: &str, lines: &[&str]) -> Survey {
     survey_spread(host, lines, 0, 0)
 }
@@ -255,7 +255,7 @@ pub(crate) fn survey_spread(host: &str, lines: &[&str], seeing: usize, all: usiz
     Survey { host, at: now(), zone: found(), readings: read, routed, depth: Depth::Full }
 }
 
-/// Adds a second authority server that holds `lines`.
+/// Adds a second authoritative server that holds `lines`.
 pub(crate) fn second(survey: &mut Survey, lines: &[&str]) {
     let records: Vec<_> = lines.iter().map(|l| record(l)).collect();
     survey.readings.extend(readings(survey.host.as_str(), &authority(2), &records));

@@ -35,7 +35,7 @@ impl From<Judged> for Next {
     }
 }
 
-/// Passes when every authority server that answers returns the token.
+/// Passes when every authoritative server that answers returns the token.
 pub(super) fn ownership(case: &Case<'_>) -> Judged {
     let Owners { with, all } = case.owners;
     if all == 0 {
@@ -46,7 +46,7 @@ pub(super) fn ownership(case: &Case<'_>) -> Judged {
         return NotYet(format!("The TXT record at {at} is not there yet."));
     }
     if with < all {
-        return NotYet(format!("{with} of {all} authority servers return the token."));
+        return NotYet(format!("{with} of {all} authoritative servers return the token."));
     }
 
     if case.now > case.domain.token_expires_at && !was_owned(case) {
@@ -55,13 +55,13 @@ pub(super) fn ownership(case: &Case<'_>) -> Judged {
             "The token ran out on {day}. Rotate it, and hand the customer the new sheet."
         ));
     }
-    Pass(format!("The token is at every authority server ({all})."))
+    Pass(format!("The token is at every authoritative server ({all})."))
 }
 
 fn unread(survey: &Survey) -> Judged {
     match survey.zone {
         ZoneView::Unregistered { .. } => NotYet("The domain is not registered.".into()),
-        _ => Unknown("No authority server answered.".into()),
+        _ => Unknown("No authoritative server answered.".into()),
     }
 }
 
@@ -70,7 +70,7 @@ fn was_owned(case: &Case<'_>) -> bool {
     matches!(case.domain.gates.get(GateName::Ownership).state, GateState::Passed | GateState::Lapsed)
 }
 
-/// Passes when the authority servers agree on one choice met exactly, and the
+/// Passes when the authoritative servers agree on one choice met exactly, and the
 /// spread over the vantages reaches the quorum.
 pub(super) fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
     if case.is_fronted() && case.policy.fronting == Fronting::Allow {
@@ -88,7 +88,7 @@ pub(super) fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
             NotYet(format!("The {kinds} not at {} yet.", case.sheet.host_field(&case.sheet.routed)))
         }
         Verdict::Partial | Verdict::Differs => {
-            NotYet("The authority servers do not all return what the sheet asks for.".into())
+            NotYet("The authoritative servers do not all return what the sheet asks for.".into())
         }
     }
 }
@@ -96,8 +96,15 @@ pub(super) fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
 fn spread_enough(waits: &[Wait], policy: &Policy) -> Judged {
     let share = match waiting::spread(waits) {
         Some(share) if share + 1e-9 < policy.quorum => share,
-        _ => return Pass("The authority servers agree, and enough vantages see it.".into()),
+        _ => return Pass("The authoritative servers agree, and enough vantages see it.".into()),
     };
+
+    // One that gives no answer says nothing against what the zone says.
+    let against = waits.iter().filter(|wait| !wait.sees && !wait.holds.is_empty()).count();
+    let silent_or_right = (waits.len() - against) as f64 / waits.len() as f64;
+    if silent_or_right + 1e-9 >= policy.quorum {
+        return Unknown("The zone is right. Too few vantages answer to tell who sees it.".into());
+    }
 
     let ends = match waiting::settled_at(waits, policy.quorum) {
         Some(at) => format!("Enough of them let go of it by {}.", at.format("%H:%M:%S UTC")),

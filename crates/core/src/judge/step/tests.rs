@@ -10,6 +10,7 @@ use crate::judge::evidence::OrderState;
 use crate::judge::evidence::{CanaryFetch, Probe, Problem};
 use crate::judge::gate::{GateState, Stage};
 use crate::judge::policy::Fronting;
+use crate::reading::answer::Source;
 use crate::reading::record::RecordType;
 use crate::reading::survey::Survey;
 use crate::reading::target::Depth;
@@ -151,9 +152,9 @@ fn the_next_look_may_be_quick_only_while_nothing_else_can_happen() {
     }
     let live = Evidence { probe: probed("5e71a1", None), ..held() };
     assert_eq!(quick(&live), Some(quick_print(&live)));
-    let glanced =
+    let quickly =
         Evidence { survey: live.survey.clone().map(|s| Survey { depth: Depth::Quick, ..s }), ..live };
-    assert_eq!(quick(&glanced), None, "a quick look does not vouch for the next one");
+    assert_eq!(quick(&quickly), None, "a quick look does not vouch for the next one");
     let never = Policy { quick_looks: 0, ..testing::policy() };
     let outcome = step(&domain, &testing::platform(), &surveyed(&[]), &never, now());
     assert_eq!(outcome.quick, None);
@@ -222,14 +223,14 @@ fn quiet_looks_count_up_until_something_moves() {
 #[test]
 fn visits_go_where_a_matching_vantage_leads_ipv6_first() {
     let domain = testing::domain("onswick.example");
-    let visit = |survey: &Survey| addresses_to_probe(&domain, &testing::platform(), survey);
+    let probed = |survey: &Survey| addresses_to_probe(&domain, &testing::platform(), survey);
     let healthy = testing::healthy("onswick.example");
     let seen = testing::survey_spread("onswick.example", &healthy, 1, 2);
-    let shown: Vec<_> = visit(&seen).iter().map(ToString::to_string).collect();
+    let shown: Vec<_> = probed(&seen).iter().map(ToString::to_string).collect();
     assert_eq!(shown, ["::1", "127.77.0.10", "127.77.0.11"]);
-    assert!(visit(&testing::survey_spread("onswick.example", &healthy, 0, 2)).is_empty());
+    assert!(probed(&testing::survey_spread("onswick.example", &healthy, 0, 2)).is_empty());
     let foreign = testing::survey_spread("onswick.example", &["@ A 192.0.2.7"], 2, 2);
-    assert!(visit(&foreign).is_empty(), "a foreign address is never visited");
+    assert!(probed(&foreign).is_empty(), "a foreign address is never visited");
 }
 
 #[test]
@@ -310,6 +311,28 @@ fn one_order_covers_a_pair_that_is_ready_and_each_its_own_otherwise() {
     assert_eq!(outcome(at(Routing), false, 0, None), None, "it may follow within moments");
     assert_eq!(outcome(at(Routing), false, 61, None), place(false));
     assert_eq!(outcome(Stage::Live, false, 0, None), place(false));
+}
+
+#[test]
+fn vantages_that_are_silent_take_no_gate_back() {
+    let passed = || {
+        let mut domain = testing::domain(HOST);
+        domain.gates.0[1].state = Passed;
+        domain
+    };
+    let routing = |outcome: &Outcome| states(outcome)[1];
+    let mut survey = testing::survey_spread(HOST, &testing::healthy(HOST), 1, 3);
+    let held = judge(&passed(), &Evidence { survey: Some(survey.clone()), ..Evidence::default() });
+    assert_eq!(routing(&held), Lapsed, "two still hold that nothing is there");
+
+    for reading in &mut survey.readings {
+        if matches!(&reading.source, Source::Vantage { name } if name != "vantage-0") {
+            reading.outcome = crate::reading::answer::Outcome::Silence;
+        }
+    }
+    let evidence = Evidence { survey: Some(survey), ..Evidence::default() };
+    assert_eq!(routing(&judge(&passed(), &evidence)), Passed);
+    assert_eq!(routing(&judge(&testing::domain(HOST), &evidence)), Waiting, "nor do they pass one");
 }
 
 #[test]
