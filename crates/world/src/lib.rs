@@ -37,6 +37,7 @@ use tokio_util::sync::DropGuard;
 pub use daemon::{Daemon, require_programs};
 pub use layout::Layout;
 pub use pebble::{IssuerSetup, OtherIssuer};
+pub use postgres::Databases;
 pub use watch::{Said, Say};
 pub use zones::Zones;
 

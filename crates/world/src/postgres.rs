@@ -1,5 +1,7 @@
 //! A private PostgreSQL cluster, reached by a socket in the state folder.
 
+use std::fs::File;
+use std::path::Path;
 use std::time::Duration;
 
 use anyhow::Context;
@@ -10,9 +12,44 @@ use nix::sys::signal::Signal;
 use crate::Layout;
 use crate::daemon::{self, Daemon};
 use crate::wait_for;
-use crate::watch::{Server, Watched};
+use crate::watch::{Say, Server, Watch, Watched};
 
 const SUPERUSER: &str = "nomenta";
+/// First port of a world that listens nowhere.
+const UNUSED_PORT: u16 = 17_630;
+
+/// A PostgreSQL server by itself, for tests of records alone. Dropping it ends
+/// it.
+pub struct Databases {
+    layout: Layout,
+    _watch: Watch,
+    _lock: File,
+}
+
+impl Databases {
+    /// Starts one in an empty state folder.
+    ///
+    /// # Errors
+    /// If PostgreSQL is missing, or another copy runs on the same state.
+    pub async fn start(state: &Path, say: Say) -> anyhow::Result<Self> {
+        // It is reached by a socket, so the ports are nobody's.
+        let layout = Layout::new(state, UNUSED_PORT)?;
+        layout.wipe()?;
+        let lock = layout.lock()?;
+        layout.prepare()?;
+
+        let watch = Watch::over(vec![watched(&layout).await?], say);
+        Ok(Self { layout, _watch: watch, _lock: lock })
+    }
+
+    /// Makes an empty database and returns its connection URL.
+    ///
+    /// # Errors
+    /// If the server refuses.
+    pub async fn database(&self, name: &str) -> anyhow::Result<String> {
+        create_database(&self.layout, name).await
+    }
+}
 
 /// Starts it, to be watched over.
 pub(crate) async fn watched(layout: &Layout) -> anyhow::Result<Watched> {

@@ -27,7 +27,6 @@ mod rehearsal;
 mod sheets;
 mod shots;
 mod stage;
-mod store;
 mod sweeps;
 mod turns;
 mod waiting;

@@ -2,18 +2,12 @@
 
 use std::path::Path;
 
-use chrono::{Duration, Utc};
-use nomenta_api::event::EventKind;
-use nomenta_core::name::subject::Subject;
-use nomenta_core::name::token::Token;
 use nomenta_core::reading::record::RecordData;
 use nomenta_core::sheet::line::Purpose;
-use nomenta_store::{Enrolment, NewDomain, QuickDone, Store, StoreError};
 use nomenta_world::zones::Change;
 use nomenta_world::{customer, wait_for};
 
 use crate::stage::{self, BASE_PORT, PROGRAM, Service, TIME_LIMIT, fresh_zone, setup, stage};
-use crate::store::store;
 
 /// A counter on the service's page of metrics.
 async fn counter(service: &Service, name: &str) -> f64 {
@@ -66,49 +60,5 @@ fn nothing_moving_for_too_long_is_a_note() {
         };
         wait_for("the half that is missing being told", TIME_LIMIT, told_half).await.expect("told");
         process.stop().await;
-    });
-}
-
-async fn enrol_many(store: &Store, site: &str, zone: &str, count: u8) -> Result<(), StoreError> {
-    let domains = (0..count).map(|number| NewDomain {
-        subject: Subject::parse(&format!("s{number}.{zone}")).expect("a name"),
-        token: Token::from_random([number; 20]),
-    });
-    let domains: Vec<_> = domains.collect();
-    let token_expires_at = Utc::now() + Duration::days(1);
-    store.enrol(&Enrolment { site, domains: &domains, is_pair: false, token_expires_at }).await
-}
-
-#[test]
-fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
-    stage();
-    stage::run(async {
-        let (store, zone) = (store("sweeps").await, "fleet.example");
-        enrol_many(&store, "onswick", zone, 5).await.expect("taken in");
-        let again = enrol_many(&store, "onswick", zone, 9).await.expect_err("some are there");
-        assert!(matches!(&again, StoreError::Taken { name, .. } if name == "s0.fleet.example"), "{again}");
-        let nowhere = enrol_many(&store, "nowhere", zone, 0).await;
-        assert!(matches!(nowhere, Err(StoreError::Missing { .. })));
-        let events = store.events(None, 0, 100).await.expect("events");
-        assert_eq!(events.iter().filter(|row| row.event.kind() == EventKind::Enrolled).count(), 5);
-
-        // New domains have full looks; none is to be quick.
-        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 5));
-        assert!(store.lease_sweep(100).await.expect("leased").tasks.is_empty());
-        let leases = store.lease(100).await.expect("leased");
-        assert_eq!(leases.len(), 5);
-        assert!(store.lease(100).await.expect("leased").is_empty(), "they are taken");
-        let record = store.domain_named("s0.fleet.example").await.expect("there");
-        assert_eq!((record.account.as_str(), record.domain.zone.as_str()), ("onswick", zone));
-        assert!(record.looked_at.is_none() && record.domain.pair.is_none());
-
-        let moment = Utc::now() + Duration::days(2);
-        assert_eq!(store.all_due_at(moment).await.expect("moved"), 5);
-        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 0));
-        // A quick look at what is not leased writes nothing.
-        let sweep = store.lease_sweep(1).await.expect("leased");
-        let done = QuickDone { domain_id: record.id, due: Utc::now(), quick: true };
-        store.finish_sweep(&sweep, &[done], Utc::now()).await.expect("void");
-        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 0));
     });
 }

@@ -1,7 +1,11 @@
 //! Records, leases and events on a real PostgreSQL.
 
+use std::path::Path;
+use std::sync::{Arc, LazyLock};
+
 use chrono::{Duration, Utc};
 use futures::future::join_all;
+use nomenta_api::event::EventKind;
 use nomenta_api::role::Role;
 use nomenta_core::judge::certificate::CertificateFacts;
 use nomenta_core::judge::code::Code;
@@ -19,15 +23,36 @@ use nomenta_core::reading::target::Depth;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::{
     DomainRecord, Enrolment, Issued, Lease, Limits, Looked, NewChallenge, NewDomain, NewOrder, NewSite,
-    RosterFilter, Store, StoreError, TaskKind,
+    QuickDone, RosterFilter, Store, StoreError, TaskKind,
 };
+use nomenta_world::Databases;
+use tokio::runtime::Runtime;
+use tokio::sync::OnceCell;
 
-use crate::stage::{self, stage};
+/// Never dropped, so the server ends with the test process, not before.
+static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| Runtime::new().expect("runtime"));
+static DATABASES: OnceCell<Databases> = OnceCell::const_new();
 
-/// A database of its own, with one site.
+/// Runs a test's own async part on a worker thread, since processes end with the
+/// thread that started them.
+fn run(part: impl Future<Output = ()> + Send + 'static) {
+    let handle = RUNTIME.spawn(part);
+    RUNTIME.block_on(handle).unwrap_or_else(|error| std::panic::resume_unwind(error.into_panic()));
+}
+
+async fn databases() -> &'static Databases {
+    DATABASES
+        .get_or_init(|| async {
+            let say = Arc::new(|what: &str| println!("{what}"));
+            let started = Databases::start(Path::new("/var/tmp/nomenta-test-store"), say).await;
+            started.expect("PostgreSQL starts")
+        })
+        .await
+}
+
 /// A store of its own, with one site.
-pub(crate) async fn store(name: &str) -> Store {
-    let url = stage().world.database(&format!("store-{name}")).await.expect("a database");
+async fn store(name: &str) -> Store {
+    let url = databases().await.database(name).await.expect("a database");
     let store = Store::open(&url).await.expect("opened");
     let ingress = Ingress {
         name: "harbour".into(),
@@ -100,8 +125,7 @@ async fn kinds(store: &Store, host: &str) -> Vec<String> {
 
 #[test]
 fn a_task_is_leased_to_one_worker_however_many_ask() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("lease").await;
         for n in 0..30 {
             enrol(&store, &format!("w{n}.onswick.example")).await;
@@ -121,8 +145,7 @@ fn a_task_is_leased_to_one_worker_however_many_ask() {
 
 #[test]
 fn who_lost_the_lease_writes_nothing() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("lost").await;
         let record = enrol(&store, "www.onswick.example").await;
         let lease = store.lease(1).await.expect("leases").remove(0);
@@ -149,8 +172,7 @@ fn who_lost_the_lease_writes_nothing() {
 
 #[test]
 fn a_look_asked_for_during_a_look_comes_after_it() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("again").await;
         let record = enrol(&store, "www.onswick.example").await;
         let lease = store.lease(1).await.expect("leases").remove(0);
@@ -165,8 +187,7 @@ fn a_look_asked_for_during_a_look_comes_after_it() {
 
 #[test]
 fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("findings").await;
         let host = "www.onswick.example";
         let mut record = enrol(&store, host).await;
@@ -207,8 +228,7 @@ fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
 
 #[test]
 fn events_of_many_writers_are_numbered_in_the_order_of_commit() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("events").await;
         let mut listener = store.listen().await.expect("listening");
         let reader = async {
@@ -235,8 +255,7 @@ fn events_of_many_writers_are_numbered_in_the_order_of_commit() {
 
 #[test]
 fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("orders").await;
         let host = "www.onswick.example";
         let record = enrol(&store, host).await;
@@ -327,8 +346,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
 
 #[test]
 fn names_are_taken_once_and_unknown_ones_are_named() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("names").await;
         enrol(&store, "www.onswick.example").await;
         let taken = store.add_account("onswick", "Again").await.expect_err("taken");
@@ -344,8 +362,7 @@ fn names_are_taken_once_and_unknown_ones_are_named() {
 
 #[test]
 fn the_roster_is_filtered_by_stage_account_text_and_position() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("roster").await;
         for host in ["a.onswick.example", "b.onswick.example", "c.other.example"] {
             enrol(&store, host).await;
@@ -371,8 +388,7 @@ fn the_roster_is_filtered_by_stage_account_text_and_position() {
 
 #[test]
 fn keys_are_found_by_hash_until_they_are_revoked() {
-    stage();
-    stage::run(async {
+    run(async {
         let store = store("keys").await;
         let id = store.add_key("for tests", Role::Viewer, b"hash", "hint").await.expect("added");
         let again = store.add_key("renamed", Role::Viewer, b"hash", "hint").await.expect("kept");
@@ -386,5 +402,48 @@ fn keys_are_found_by_hash_until_they_are_revoked() {
         assert!(store.key_by_hash(b"hash").await.expect("read").is_none());
         assert!(store.key(id).await.expect("read").is_none());
         assert!(store.revoke_key(uuid::Uuid::nil()).await.is_err());
+    });
+}
+
+async fn enrol_many(store: &Store, site: &str, zone: &str, count: u8) -> Result<(), StoreError> {
+    let domains = (0..count).map(|number| NewDomain {
+        subject: Subject::parse(&format!("s{number}.{zone}")).expect("a name"),
+        token: Token::from_random([number; 20]),
+    });
+    let domains: Vec<_> = domains.collect();
+    let token_expires_at = Utc::now() + Duration::days(1);
+    store.enrol(&Enrolment { site, domains: &domains, is_pair: false, token_expires_at }).await
+}
+
+#[test]
+fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
+    run(async {
+        let (store, zone) = (store("sweeps").await, "fleet.example");
+        enrol_many(&store, "onswick", zone, 5).await.expect("taken in");
+        let again = enrol_many(&store, "onswick", zone, 9).await.expect_err("some are there");
+        assert!(matches!(&again, StoreError::Taken { name, .. } if name == "s0.fleet.example"), "{again}");
+        let nowhere = enrol_many(&store, "nowhere", zone, 0).await;
+        assert!(matches!(nowhere, Err(StoreError::Missing { .. })));
+        let events = store.events(None, 0, 100).await.expect("events");
+        assert_eq!(events.iter().filter(|row| row.event.kind() == EventKind::Enrolled).count(), 5);
+
+        // New domains have full looks; none is to be quick.
+        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 5));
+        assert!(store.lease_sweep(100).await.expect("leased").tasks.is_empty());
+        let leases = store.lease(100).await.expect("leased");
+        assert_eq!(leases.len(), 5);
+        assert!(store.lease(100).await.expect("leased").is_empty(), "they are taken");
+        let record = store.domain_named("s0.fleet.example").await.expect("there");
+        assert_eq!((record.account.as_str(), record.domain.zone.as_str()), ("onswick", zone));
+        assert!(record.looked_at.is_none() && record.domain.pair.is_none());
+
+        let moment = Utc::now() + Duration::days(2);
+        assert_eq!(store.all_due_at(moment).await.expect("moved"), 5);
+        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 0));
+        // A quick look at what is not leased writes nothing.
+        let sweep = store.lease_sweep(1).await.expect("leased");
+        let done = QuickDone { domain_id: record.id, due: Utc::now(), quick: true };
+        store.finish_sweep(&sweep, &[done], Utc::now()).await.expect("void");
+        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 0));
     });
 }
