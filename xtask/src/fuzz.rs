@@ -1,5 +1,6 @@
 //! Fuzzing: each target for a while.
 
+use std::fs;
 use std::process::Command;
 
 use anyhow::{Context, ensure};
@@ -14,8 +15,17 @@ const INSTRUMENTED: &str = "--cfg fuzzing -Cpasses=sancov-module -Cllvm-args=-sa
      -Cllvm-args=-sanitizer-coverage-inline-8bit-counters -Cllvm-args=-sanitizer-coverage-pc-table \
      -Cllvm-args=-sanitizer-coverage-trace-compares -Cdebug-assertions";
 
-/// Runs every target for so many seconds; a finding is an error.
-pub(crate) fn each(seconds: u32) -> anyhow::Result<()> {
+/// How long each target is run.
+#[derive(Clone, Copy)]
+pub(crate) enum Effort {
+    /// The same inputs every time, enough to meet what is badly broken.
+    Smoke,
+    /// Ever new ones, for so many seconds.
+    Seconds(u32),
+}
+
+/// Runs every target; a finding is an error.
+pub(crate) fn each(effort: Effort) -> anyhow::Result<()> {
     packages::ensure_one("g++", "g++")?;
     say("Compiling the fuzz targets");
     let host = host()?;
@@ -31,13 +41,19 @@ pub(crate) fn each(seconds: u32) -> anyhow::Result<()> {
     ensure!(built.success(), "The fuzz targets do not compile");
 
     for target in TARGETS {
-        say(&format!("Fuzzing {target} for {seconds} s"));
+        say(&format!("Fuzzing {target}"));
         let program = format!("target/fuzz/{host}/release/{target}");
-        let time = format!("-max_total_time={seconds}");
-        let corpus = format!("target/fuzz/corpus-{target}");
-        std::fs::create_dir_all(&corpus)?;
         let found = format!("-artifact_prefix=target/fuzz/{target}-");
-        run(&program, &[&corpus, &time, "-timeout=10", "-rss_limit_mb=4096", "-verbosity=0", &found])?;
+        let limits = ["-timeout=10", "-rss_limit_mb=4096", "-verbosity=0", &found];
+        match effort {
+            Effort::Smoke => run(&program, &[&limits[..], &["-seed=1", "-runs=500000"]].concat())?,
+            Effort::Seconds(seconds) => {
+                let time = format!("-max_total_time={seconds}");
+                let corpus = format!("target/fuzz/corpus-{target}");
+                fs::create_dir_all(&corpus)?;
+                run(&program, &[&[corpus.as_str(), &time], &limits[..]].concat())?;
+            }
+        }
     }
 
     Ok(())

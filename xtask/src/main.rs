@@ -89,7 +89,7 @@ fn main() -> anyhow::Result<()> {
         Task::Test { filter: Some(filter), full } => test::some(&filter, full),
         Task::Generate => generate::run(),
         Task::Bench { what, domains } => bench(what, domains),
-        Task::Fuzz { seconds } => fuzz::each(seconds),
+        Task::Fuzz { seconds } => fuzz::each(fuzz::Effort::Seconds(seconds)),
         Task::Dependencies => check::dependencies(),
         Task::Shots => shots::run(),
     }

@@ -4,14 +4,13 @@ use std::path::Path;
 
 use anyhow::ensure;
 
+use crate::fuzz::Effort;
 use crate::{cargo, cargo_command, check, console, fuzz, generate, packages, say};
 
 /// What the names of tests begin with that open the console in a browser.
 const BROWSER_TESTS: &str = "console::";
 /// Tells tests to do heavy cases in their full number.
 const FULL: &str = "NOMENTA_FULL";
-/// Seconds for each fuzz target: long enough to meet what is badly broken.
-const SMOKE: u32 = 5;
 /// Crates whose tests need no server.
 const PURE: [&str; 4] = ["core", "api", "dns", "certs"];
 
@@ -30,7 +29,7 @@ pub(crate) fn all(full: bool) -> anyhow::Result<()> {
     // Tests mostly wait for servers, and the domains of those that are done go on
     // being looked at: the sooner all are done, the less there is to do.
     test(&["--workspace", "--no-fail-fast", "--", "--test-threads=8"], full)?;
-    fuzz::each(SMOKE)
+    fuzz::each(Effort::Smoke)
 }
 
 /// Runs the tests of one crate, or those whose name contains `filter`, with no

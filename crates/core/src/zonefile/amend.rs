@@ -72,7 +72,9 @@ impl<'a> Writer<'a> {
         if entry.states_owner || self.owner == Some(&record.owner) {
             self.text.push_str(head);
         } else {
-            self.text.push_str(&format!("{}. ", record.owner));
+            // Parentheses that open before the type close behind it.
+            let gap = if head.contains('(') { head } else { " " };
+            self.text.push_str(&format!("{}.{gap}", record.owner));
         }
 
         if let RecordData::Soa(soa) = &record.data {

@@ -299,6 +299,16 @@ mod tests {
     }
 
     #[test]
+    fn parentheses_before_a_type_stay_when_the_owner_must_be_said() {
+        let text = "www A 192.0.2.1\n  ( A\n 192.0.2.2 )\n";
+        let file = ZoneFile::parse(text, &"onswick.example".into()).expect("reads");
+        let amended = file.amended(|index| if index == 0 { Fate::Gone } else { Fate::Stays }, &[]);
+        assert_eq!(amended, "www.onswick.example.  ( A\n 192.0.2.2 )\n");
+        let again = ZoneFile::parse(&amended, &file.zone).expect("reads again");
+        assert!(again.records().eq(file.records().skip(1)));
+    }
+
+    #[test]
     fn amending_leaves_every_other_record_and_octet_alone() {
         let text = "; head\nwww 60 A 192.0.2.7 ; old\n    A 192.0.2.8\n    TXT \"a\" ( \"b\"\n \"c\" )\nx MX 1 mx ; keep\n";
         let file = parse(text, "onswick.example").expect("reads");
