@@ -40,9 +40,12 @@ pub(super) fn draw(app: &App, record: &DomainRecord) -> Sheet {
 }
 
 pub(super) async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Refusal> {
-    let other = paired(app, record).await?;
+    Ok(view_of(app, record, paired(app, record).await?))
+}
+
+fn view_of(app: &App, record: &DomainRecord, other: Option<Paired>) -> SheetView {
     let pair = other.map(|other| PairedSheet { is_primary: other.is_primary, sheet: other.sheet });
-    Ok(SheetView::new(draw(app, record), record.domain.token_expires_at, pair))
+    SheetView::new(draw(app, record), record.domain.token_expires_at, pair)
 }
 
 /// The other domain of a pair.
@@ -72,6 +75,7 @@ pub(super) async fn sheet(
     headers: HeaderMap,
 ) -> Result<Response, Refusal> {
     let record = find(&app, &caller, &host).await?;
+    let other = paired(&app, &record).await?;
     let accept = headers.get(header::ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let is_wanted = |kind: &str| accept.split([',', ';']).any(|wanted| wanted.trim() == kind);
     let known = RENDERINGS.iter().find(|(kind, _)| is_wanted(kind));
@@ -80,13 +84,13 @@ pub(super) async fn sheet(
         caller.needs(Role::Operator)?;
         let kind = format!("{kind}; charset=utf-8");
         let mut sheets = vec![draw(&app, &record)];
-        sheets.extend(paired(&app, &record).await?.map(|other| other.sheet));
+        sheets.extend(other.map(|other| other.sheet));
         return Ok(([(header::CONTENT_TYPE, kind)], render(&sheets)).into_response());
     }
 
-    let other = paired(&app, &record).await?.map(|other| other.token);
-    let tokens = other.iter().chain([&record.domain.token]);
-    Ok(masked(sheet_view(&app, &record).await?, tokens, &caller, &query)?.into_response())
+    let tokens: Vec<_> =
+        other.iter().map(|other| other.token.clone()).chain([record.domain.token.clone()]).collect();
+    Ok(masked(view_of(&app, &record, other), &tokens, &caller, &query)?.into_response())
 }
 
 type Render = fn(&[Sheet]) -> String;

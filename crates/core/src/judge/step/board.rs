@@ -39,7 +39,7 @@ impl<'a> Board<'a> {
     /// its way. Silence proves nothing: a gate that was passed stays so.
     pub(super) fn set(&mut self, name: GateName, judged: Judged) {
         let before = self.gates.get(name);
-        let was_passed = matches!(before.state, GateState::Passed | GateState::Lapsed);
+        let was_passed = before.state.is_reached();
         let blocker = self.blocker(name);
 
         let state = match (&judged, blocker) {

@@ -9,7 +9,7 @@ use crate::judge::case::{Case, Owners};
 use crate::judge::certificate::CertificateFacts;
 use crate::judge::domain::Domain;
 use crate::judge::evidence::{Evidence, OrderState, ProbeResult};
-use crate::judge::gate::{GateName, GateState, Stage};
+use crate::judge::gate::{GateName, Stage};
 use crate::judge::policy::{Fronting, Policy};
 use crate::judge::preflight::{self, Check, CheckName, CheckState};
 use crate::judge::verdict::Verdict;
@@ -67,7 +67,7 @@ fn unread(survey: &Survey) -> Judged {
 
 /// A token that proved ownership in time goes on proving it.
 fn was_owned(case: &Case<'_>) -> bool {
-    matches!(case.domain.gates.get(GateName::Ownership).state, GateState::Passed | GateState::Lapsed)
+    case.domain.gates.get(GateName::Ownership).state.is_reached()
 }
 
 /// Passes when the authoritative servers agree on one choice met exactly, and the
