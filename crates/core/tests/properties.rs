@@ -17,8 +17,9 @@ use nomenta_core::name::hostname::Hostname;
 use nomenta_core::name::platform::Platform;
 use nomenta_core::name::token::Token;
 use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
+use nomenta_core::reading::delegation::Delegation;
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
-use nomenta_core::reading::survey::{Authority, Delegation, Survey, ZoneView};
+use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
 use nomenta_core::rehearsal::rehearse;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
@@ -83,12 +84,12 @@ fn data() -> impl Strategy<Value = RecordData> {
         any::<u128>().prop_map(|bits| RecordData::Aaaa(Ipv6Addr::from(bits))),
         Just(RecordData::Cname("onswick.edge.quaymark.example".into())),
         "[a-z]{1,8}\\.example".prop_map(|name| RecordData::Cname(name.into())),
-        Just(RecordData::Txt(token)),
-        ".{0,40}".prop_map(RecordData::Txt),
+        Just(RecordData::Txt(token.into())),
+        vec(any::<u8>(), 0..40).prop_map(|octets| RecordData::Txt(octets.into())),
         ("issue|issuewild|iodef", "[a-z.;= ]{0,20}").prop_map(|(tag, value)| RecordData::Caa {
             flags: 0,
-            tag,
-            value
+            tag: tag.into(),
+            value: value.into(),
         }),
     ]
 }
@@ -148,13 +149,15 @@ fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
             registry: "example".into(),
             server: "a.registry.example".into(),
         }),
-        1 => Just(ZoneView::Unreachable { zone: ZONE.into(), tried: vec!["nobody".into()] }),
+        1 => Just(ZoneView::Unreachable { zone: ZONE.into(), tried: vec!["nobody".into()], delegation: None }),
     ];
     (zone, each).prop_map(move |(zone, readings)| Survey {
         host: name.clone(),
         at: start(),
         zone,
         readings,
+        followed: Vec::new(),
+        trust: None,
         routed: host.into(),
         depth: Depth::Full,
     })
@@ -167,6 +170,7 @@ fn delegation() -> impl Strategy<Value = Option<Delegation>> {
     proptest::option::of((parent, servers).prop_map(|(parent, servers)| Delegation {
         parent: parent.into(),
         servers: servers.into_iter().map(Into::into).collect(),
+        faults: Vec::new(),
     }))
 }
 
@@ -194,6 +198,7 @@ fn certificate() -> impl Strategy<Value = Held> {
 fn order() -> impl Strategy<Value = OrderState> {
     prop_oneof![
         Just(OrderState::None),
+        Just(OrderState::Wanted),
         Just(OrderState::Open),
         (-600..600i64).prop_map(|seconds| OrderState::Refused {
             problem: Problem { detail: "no".into(), ..Problem::default() },
@@ -298,7 +303,7 @@ proptest! {
         let policy = Policy::default();
         let outcome = step(&domain, &platform(), &evidence, &policy, start());
         let newly = |name| outcome.gates.passed(name) && !gates.passed(name);
-        let token = RecordData::Txt(domain.token.txt_value());
+        let token = RecordData::Txt(domain.token.txt_value().into());
         let sheet = domain.sheet(&platform(), &ZONE.into(), None);
         if newly(GateName::Ownership) {
             let survey = evidence.survey.as_ref().expect("a survey");
@@ -338,7 +343,7 @@ proptest! {
             prop_assert!(outcome.gates.passed(GateName::Ownership) && outcome.gates.passed(GateName::Routing));
             let fetches = evidence.canary.as_ref().expect("a canary");
             prop_assert!(!fetches.is_empty() && fetches.iter().all(|f| f.failure.is_none()));
-            prop_assert!(!matches!(evidence.order, OrderState::Open));
+            prop_assert!(!matches!(evidence.order, OrderState::Wanted | OrderState::Open));
         }
     }
 
@@ -408,7 +413,7 @@ proptest! {
         };
         let strings: Vec<_> = text.as_bytes().chunks(cut).map(quoted).collect();
         let file = ZoneFile::parse(&format!("@ TXT ( {} )", strings.join("\n  ")), &ZONE.into()).expect("reads");
-        prop_assert_eq!(&file.entries[0].record.data, &RecordData::Txt(text));
+        prop_assert_eq!(&file.entries[0].record.data, &RecordData::Txt(text.into()));
     }
 }
 

@@ -123,9 +123,9 @@ fn in_zone_order(a: &Record, b: &Record) -> Ordering {
 pub fn policy(data: &RecordData) -> Option<&'static str> {
     let RecordData::Txt(text) = data else { return None };
 
-    ["v=spf1", "v=DMARC1"]
-        .into_iter()
-        .find(|tag| text.get(..tag.len()).is_some_and(|start| start.eq_ignore_ascii_case(tag)))
+    ["v=spf1", "v=DMARC1"].into_iter().find(|tag| {
+        text.as_bytes().get(..tag.len()).is_some_and(|start| start.eq_ignore_ascii_case(tag.as_bytes()))
+    })
 }
 
 #[cfg(test)]

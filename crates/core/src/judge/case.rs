@@ -9,11 +9,12 @@ use chrono::{DateTime, Utc};
 use crate::judge::certificate::Held;
 use crate::judge::domain::Domain;
 use crate::judge::edit::{Edit, EditKind};
-use crate::judge::evidence::Evidence;
-use crate::judge::finding::Sighting;
+use crate::judge::evidence::{Evidence, KnownToken};
 use crate::judge::policy::Policy;
+use crate::judge::sighting::Sighting;
 use crate::judge::verdict::{self, AddressSplit, Expected, Verdict};
-use crate::name::dns::DnsName;
+use crate::name::dns::{self, DnsName};
+use crate::name::mask::{self, Mask};
 use crate::name::platform::Platform;
 use crate::reading::answer::{Reading, Source};
 use crate::reading::record::{Record, RecordData, RecordType};
@@ -122,11 +123,23 @@ impl<'a> Case<'a> {
         self.views.iter().any(|(_, view)| view.cname().is_some())
     }
 
+    /// The DNAME record above a name that makes whatever is read there (RFC 6672,
+    /// section 2.2), and who said so.
+    pub fn redirected(&self, name: &str) -> Option<(&Source, &Record)> {
+        let readings = self.survey.readings.iter().filter(|r| r.name == name && r.source.is_authority());
+        readings.filter(|reading| !reading.is_lame()).find_map(|reading| {
+            let records = reading.answer()?.iter();
+            let mut above = records.filter(|record| dns::is_below(name, &record.owner));
+            Some((&reading.source, above.find(|record| matches!(record.data, RecordData::Dname(_)))?))
+        })
+    }
+
     /// Where an authoritative server's alias at the host leads, if not here.
     pub fn foreign_alias(&self) -> Option<&DnsName> {
         self.views.iter().find_map(|(_, view)| {
             let target = view.cname()?;
-            (!view.chain.contains(&self.sheet.canonical)).then_some(target)
+            let leads_here = self.expected.routing(Some(view)) == Verdict::Match;
+            (!leads_here && !view.chain.contains(&self.sheet.canonical)).then_some(target)
         })
     }
 
@@ -158,20 +171,16 @@ impl<'a> Case<'a> {
         name: &'b str,
         rtype: RecordType,
     ) -> impl Iterator<Item = (&'b Source, &'b Record)> {
-        self.survey.held(name, rtype).filter(move |(source, _)| !self.is_from_wildcard(source, name))
+        self.survey.held(name, rtype).filter(move |(source, _)| !self.is_from_wildcard(source, name, rtype))
     }
 
-    /// Whether what `source` says about the host or the challenge comes from a
-    /// wildcard (RFC 4592): a name beside it, that nobody publishes, has it too.
-    pub fn is_from_wildcard(&self, source: &Source, name: &str) -> bool {
-        let (beside, rtype) = if self.target.challenge == name {
-            (self.target.token_probe(), RecordType::Txt)
-        } else if self.target.routed == name {
-            (self.target.host_probe(), RecordType::A)
-        } else {
+    /// Whether what `source` says about a name comes from a wildcard (RFC 4592):
+    /// a name beside it, that nobody publishes, has it too.
+    pub fn is_from_wildcard(&self, source: &Source, name: &str, rtype: RecordType) -> bool {
+        if name.starts_with("*.") || self.sheet.zone == *name {
             return false;
-        };
-
+        }
+        let beside = self.target.beside(name);
         let beside = self.said_at(source, &beside, rtype);
         !beside.is_empty() && self.said_at(source, name, rtype) == beside
     }
@@ -180,6 +189,25 @@ impl<'a> Case<'a> {
         let readings = self.survey.of(name, rtype).filter(|r| &r.source == source);
         let records = readings.filter_map(Reading::answer).flatten();
         records.filter(|r| r.owner == name).map(|r| &r.data).collect()
+    }
+
+    /// The token of another domain that a text holds.
+    pub fn known_token(&self, text: &str) -> Option<&KnownToken> {
+        let held = mask::candidates(text);
+        self.evidence.known_tokens.iter().find(|known| held.iter().any(|one| one == known.token.as_str()))
+    }
+
+    /// Whether a record holds a token of another account: it is there for a
+    /// reason, and to be left alone.
+    pub fn is_of_others(&self, record: &Record) -> bool {
+        let RecordData::Txt(text) = &record.data else { return false };
+        self.known_token(&text.to_text()).is_some_and(|known| known.host.is_none())
+    }
+
+    /// Hides the tokens of other accounts.
+    pub fn mask_of_others(&self) -> Mask {
+        let others = self.evidence.known_tokens.iter().filter(|known| known.host.is_none());
+        Mask::of(others.map(|known| &known.token))
     }
 
     /// Whether an HTTPS record leads browsers somewhere else (RFC 9460).
@@ -201,7 +229,7 @@ impl<'a> Case<'a> {
     /// leaving out those that are an alias or come from a wildcard.
     pub fn address_views(&self) -> Vec<(&HostView, AddressSplit)> {
         let own = self.views.iter().filter(|(source, view)| {
-            view.cname().is_none() && !self.is_from_wildcard(source, &self.sheet.routed)
+            view.cname().is_none() && !self.is_from_wildcard(source, &self.sheet.routed, RecordType::A)
         });
         own.map(|(_, view)| (view, AddressSplit::of(view, &self.domain.ingress))).collect()
     }

@@ -11,6 +11,12 @@ crate::spelled! {
         Unreachable = "unreachable",
         /// Resolvers that check signatures refuse the zone.
         DnssecBroken = "dnssec-broken",
+        /// A server turns EDNS away, and resolvers do not cope.
+        EdnsRefused = "edns-refused",
+        /// An answer does not fit a packet and is not to be had by TCP.
+        TcpClosed = "tcp-closed",
+        /// A DNAME record above makes whatever is read.
+        DnameAbove = "dname-above",
         /// The name lies in a zone of its own, elsewhere.
         DelegatedAway = "delegated-away",
         /// A listed name server does not serve the zone.
@@ -63,6 +69,8 @@ crate::spelled! {
         MailLost = "mail-lost",
         /// A CAA record lets only others issue.
         CaaForbids = "caa-forbids",
+        /// Nobody answers whether CAA records forbid it.
+        CaaUnreadable = "caa-unreadable",
         /// What the CA would fetch does not arrive.
         ChallengeBlocked = "challenge-blocked",
         /// Orders wait for the CA or the budget.

@@ -7,6 +7,7 @@ use crate::judge::gate::{GateName, GateState, Gates, Stage};
 use crate::judge::policy::Policy;
 use crate::name::dns::DnsName;
 use crate::name::hostname::Hostname;
+use crate::name::mask::Mask;
 use crate::name::platform::Platform;
 use crate::name::subject::Subject;
 use crate::name::token::Token;
@@ -121,6 +122,11 @@ impl Domain {
         self.subject().routed()
     }
 
+    /// Hides its tokens, those of now and before.
+    pub fn mask(&self) -> Mask {
+        Mask::of(std::iter::once(&self.token).chain(&self.superseded))
+    }
+
     /// What the domain was taken in for.
     pub fn subject(&self) -> Subject {
         Subject { host: self.host.clone(), wildcard: self.wildcard }
@@ -141,6 +147,7 @@ impl Domain {
 
     /// What a survey asks about.
     pub fn target(&self, platform: &Platform) -> Target {
-        Target::new(&self.subject(), platform, self.ingress.canonical.for_site(&self.site))
+        let canonical = self.ingress.canonical.for_site(&self.site);
+        Target::new(&self.subject(), platform, canonical).with_token(&self.token)
     }
 }

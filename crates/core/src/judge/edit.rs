@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use serde::{Deserialize, Serialize};
 
 use crate::name::dns::DnsName;
+use crate::name::mask::Mask;
 use crate::sheet::line::EditorType;
 
 crate::spelled! {
@@ -63,25 +64,72 @@ impl Edit {
             && self.value_now() == other.value_now()
     }
 
+    /// Names the sheet where the token would have to be typed.
+    pub fn refer_to_sheet(&mut self, token: &str) {
+        self.value = self.value.replace(token, ON_THE_SHEET);
+    }
+
+    /// Hides tokens in its values.
+    pub fn hide(&mut self, mask: &Mask) {
+        self.value = mask.hide(&self.value);
+        self.was = self.was.as_deref().map(|was| mask.hide(was));
+    }
+
     /// The value before the edit; of one to add, the value after it.
     pub fn value_now(&self) -> &str {
         self.was.as_deref().unwrap_or(&self.value)
     }
 }
 
+/// Stands for the token where it is not shown: a masked one is nothing to type.
+pub const ON_THE_SHEET: &str = "(the token, see the sheet)";
+
+/// More edits of one kind at one place than this are counted, not told one by
+/// one: a table has them.
+const MOST_TOLD: usize = 4;
+
 /// `Delete the A record 192.0.2.7 at www.`: one sentence for each edit.
 pub fn sentences(edits: &[Edit]) -> String {
-    let mut text: Vec<String> = edits.iter().map(sentence).collect();
+    let mut text: Vec<String> = Vec::new();
+    for alike in edits.chunk_by(|one, next| one.is_like(next)) {
+        match alike {
+            [first, ..] if alike.len() > MOST_TOLD => text.push(first.counted(alike.len())),
+            _ => text.extend(alike.iter().map(sentence)),
+        }
+    }
+
     text.dedup();
     text.join(" ")
+}
+
+impl Edit {
+    /// Whether it does the same to the same kind of record at the same place.
+    fn is_like(&self, other: &Self) -> bool {
+        self.kind == other.kind && self.rtype == other.rtype && self.owner == other.owner
+    }
+
+    fn counted(&self, count: usize) -> String {
+        let verb = match self.kind {
+            EditKind::Add => "Add",
+            EditKind::Change => "Change",
+            EditKind::Delete => "Delete",
+            EditKind::Keep => "Keep",
+        };
+        format!("{verb} the {count} {} records at {} that are listed.", self.rtype, self.place())
+    }
+
+    /// The host box, or the owner for an editor whose box stays blank for the
+    /// zone itself.
+    fn place(&self) -> Cow<'_, str> {
+        let host = if self.host_field.is_empty() { self.owner.as_str() } else { &self.host_field };
+        marked_off(host)
+    }
 }
 
 fn sentence(edit: &Edit) -> String {
     let rtype = &edit.rtype;
     let value = marked_off(&edit.value);
-    // An editor whose box stays blank for the zone itself.
-    let host = if edit.host_field.is_empty() { edit.owner.as_str() } else { &edit.host_field };
-    let host = marked_off(host);
+    let host = edit.place();
 
     match edit.kind {
         EditKind::Add => format!("Add the {rtype} record {value} at {host}."),

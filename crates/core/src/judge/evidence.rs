@@ -8,6 +8,8 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
 use crate::judge::certificate::{CertificateFacts, Held};
+use crate::name::dns::DnsName;
+use crate::name::token::Token;
 use crate::reading::survey::Survey;
 use crate::sheet::form::Form;
 
@@ -40,6 +42,18 @@ pub struct Evidence {
     pub budget: Option<Spent>,
     /// URL of the account at the CA, where it matters and is known.
     pub account: Option<String>,
+    /// Tokens of other domains that were read.
+    pub known_tokens: Vec<KnownToken>,
+}
+
+/// A token that is published for one domain, and belongs to another.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct KnownToken {
+    /// The token.
+    pub token: Token,
+    /// The domain that it is for, if that is of the same account. What another
+    /// account has is not for this one to read.
+    pub host: Option<DnsName>,
 }
 
 /// A limit of orders that is used up.
@@ -98,7 +112,9 @@ pub enum OrderState {
     /// None was placed yet, or the last one was fulfilled.
     #[default]
     None,
-    /// One is under way.
+    /// One is wanted, and the CA does not have it yet.
+    Wanted,
+    /// The CA has one, and works on it.
     Open,
     /// The CA refused.
     Refused {

@@ -1,17 +1,13 @@
 //! A diagnosed problem, and an entry of the catalogue of problems.
 
-use std::fmt;
-
 use serde::{Deserialize, Serialize};
 
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::edit::Edit;
+use crate::judge::edit::{Edit, ON_THE_SHEET};
 use crate::judge::gate::GateName;
-use crate::name::dns::DnsName;
-use crate::reading::answer::Source;
-use crate::reading::record::Record;
-use crate::reading::survey::Delegation;
+use crate::judge::sighting::Sighting;
+use crate::name::mask::Mask;
 
 crate::spelled! {
     /// How much a finding matters.
@@ -46,43 +42,25 @@ pub struct Finding {
     pub edits: Vec<Edit>,
 }
 
-/// One piece of evidence.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Sighting {
-    /// Who said so.
-    pub source: String,
-    /// What was said.
-    pub said: String,
-    /// Seconds left, for a record.
-    pub ttl: Option<u32>,
-}
-
-impl Sighting {
-    /// Something that is no record.
-    pub fn new(source: impl fmt::Display, said: impl Into<String>) -> Self {
-        Self { source: source.to_string(), said: said.into(), ttl: None }
+impl Finding {
+    /// Names the sheet wherever the customer is to type the token.
+    pub fn refer_to_sheet(&mut self, token: &str) {
+        self.remedy = self.remedy.replace(token, ON_THE_SHEET);
+        self.edits.iter_mut().for_each(|edit| edit.refer_to_sheet(token));
     }
 
-    /// A record, and who said so.
-    pub fn of(source: impl fmt::Display, record: &Record) -> Self {
-        Self { ttl: Some(record.ttl), ..Self::new(source, record.to_string()) }
-    }
+    /// Hides tokens in everything that is said.
+    pub fn hide(&mut self, mask: &Mask) {
+        self.remedy = mask.hide(&self.remedy);
+        self.remark = mask.hide(&self.remark);
 
-    /// Records, each with who said so.
-    pub fn of_all(held: &[(&Source, &Record)]) -> Vec<Self> {
-        held.iter().map(|(source, record)| Self::of(source, record)).collect()
-    }
-}
-
-impl Delegation {
-    /// What the zone above lists for `zone`, as evidence.
-    pub fn sightings(&self, zone: &DnsName) -> Vec<Sighting> {
-        let listed = self
-            .servers
-            .iter()
-            .map(|server| Sighting::new(format!("the zone {}", self.parent), format!("{zone} NS {server}")));
-        listed.collect()
+        for sighting in &mut self.evidence {
+            sighting.source = mask.hide(&sighting.source);
+            sighting.said = mask.hide(&sighting.said);
+        }
+        for edit in &mut self.edits {
+            edit.hide(mask);
+        }
     }
 }
 
@@ -136,19 +114,4 @@ pub struct Diagnosis {
     pub evidence: Vec<Sighting>,
     /// See [`Finding::edits`].
     pub edits: Vec<Edit>,
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::reading::record::RecordData;
-
-    #[test]
-    fn evidence_names_source_record_and_ttl() {
-        let source = Source::Vantage { name: "north".into() };
-        let data = RecordData::A([192, 0, 2, 7].into());
-        let seen = Sighting::of(&source, &Record { owner: "www.onswick.example".into(), ttl: 42, data });
-        assert_eq!(seen.said, "www.onswick.example A 192.0.2.7");
-        assert_eq!((seen.source.as_str(), seen.ttl), ("north", Some(42)));
-    }
 }

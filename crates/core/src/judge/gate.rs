@@ -71,6 +71,10 @@ pub struct Gate {
     pub state: GateState,
     /// Since when it stands there.
     pub since: DateTime<Utc>,
+    /// Since when there is evidence against a gate that is passed; a second look
+    /// decides.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub doubted_at: Option<DateTime<Utc>>,
     /// The finding that stands in its way, if one does.
     #[serde(default)]
     pub because: Option<Code>,
@@ -92,6 +96,7 @@ impl Gates {
             name,
             state: GateState::Waiting,
             since: now,
+            doubted_at: None,
             because: None,
             reason: "Not looked at yet.".into(),
         }))
@@ -105,6 +110,11 @@ impl Gates {
     /// Whether a gate is passed.
     pub fn passed(&self, name: GateName) -> bool {
         self.get(name).state == GateState::Passed
+    }
+
+    /// Whether any gate is passed and in doubt.
+    pub fn are_in_doubt(&self) -> bool {
+        self.0.iter().any(|gate| gate.doubted_at.is_some())
     }
 
     /// The first gate not passed, or live.

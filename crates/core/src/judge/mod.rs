@@ -1,6 +1,7 @@
 //! The judgement: evidence against the sheet, into findings, gates, and when to
 //! look again.
 
+pub mod action;
 pub mod baseline;
 pub mod case;
 pub mod certificate;
@@ -12,9 +13,11 @@ pub mod evidence;
 pub mod finding;
 pub mod findings;
 pub mod gate;
+pub mod moment;
 pub mod policy;
 pub mod preflight;
 pub mod schedule;
+pub mod sighting;
 pub mod step;
 pub mod todo;
 pub mod verdict;

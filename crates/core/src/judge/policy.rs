@@ -21,6 +21,12 @@ crate::spelled! {
 pub struct Policy {
     /// Share of vantages that must see the routing: 0 to 1.
     pub quorum: f64,
+    /// Share of the vantages that must answer for the spread to say anything: 0
+    /// to 1.
+    pub vantage_floor: f64,
+    /// How long a gate that was passed is doubted before it lapses: within that
+    /// time a second look must come to the same.
+    pub second_look: Duration,
     /// Issuer names that the certification authority goes by in CAA records.
     pub ca_identities: Vec<String>,
     /// First wait after a change.
@@ -60,6 +66,8 @@ impl Default for Policy {
     fn default() -> Self {
         Self {
             quorum: 2.0 / 3.0,
+            vantage_floor: 0.5,
+            second_look: Duration::seconds(10),
             ca_identities: Vec::new(),
             look_first: Duration::seconds(5),
             look_most: Duration::minutes(30),

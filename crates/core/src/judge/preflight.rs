@@ -9,8 +9,10 @@ use crate::judge::code::Code;
 use crate::judge::evidence::{CanaryFetch, Limit, OrderState, Spent};
 use crate::judge::finding::{Finding, Severity};
 use crate::judge::gate::{Gate, GateName, GateState, Gates};
+use crate::judge::moment::moment;
 use crate::judge::waiting::Wait;
 use crate::reading::answer::Rcode;
+use crate::reading::climb::CaaView;
 use crate::reading::method::Method;
 use crate::reading::record::RecordType;
 use crate::sheet::line::Choice;
@@ -115,11 +117,21 @@ fn caa(case: &Case<'_>, found: &[Finding]) -> Check {
         return check(CheckName::Caa, Failed, finding.remedy.clone());
     }
 
-    match case.survey.relevant_caa() {
-        Some((owner, _)) => {
+    match case.survey.caa() {
+        CaaView::Set { owner, .. } => {
             check(CheckName::Caa, Passed, format!("The CAA records at {owner} allow our issuer."))
         }
-        None => check(CheckName::Caa, Passed, "No CAA record restricts issuers."),
+        CaaView::None => check(CheckName::Caa, Passed, "No CAA record restricts issuers."),
+        CaaView::Unread { owner, why, theirs: true } => {
+            let said = format!("CAA records at {owner} cannot be read, so the issuer will refuse: {why}.");
+            check(CheckName::Caa, Failed, said)
+        }
+        CaaView::Unread { owner, why, theirs: false } => {
+            let said = format!(
+                "CAA records at {owner} could not be read from here: {why}. They are asked for again."
+            );
+            check(CheckName::Caa, Waiting, said)
+        }
     }
 }
 
@@ -129,7 +141,7 @@ fn resolvers(case: &Case<'_>, waits: &[Wait]) -> Check {
     let late = waits.iter().filter_map(|w| w.until).filter(|until| *until > case.now).max();
     match late.filter(|until| *until <= case.now + LONGEST_HOLD) {
         Some(until) => {
-            let until = until.format("%H:%M:%S UTC");
+            let until = moment(until, case.now);
             let said = format!("Ordered once the last vantage lets go of an older answer, at about {until}.");
             check(CheckName::Resolvers, Waiting, said)
         }
@@ -160,13 +172,18 @@ fn pair(case: &Case<'_>, gates: &Gates) -> Option<Check> {
 
 fn orders(case: &Case<'_>) -> Check {
     match (&case.evidence.order, &case.evidence.budget) {
-        (OrderState::Open, Some(Spent { limit: Limit::Issuer, free_at })) if *free_at > case.now => {
-            let at = free_at.format("%Y-%m-%d %H:%M:%S UTC");
-            check(CheckName::Orders, Waiting, format!("Ordered. {}; it goes on at {at}.", Limit::Issuer))
+        (OrderState::Wanted | OrderState::Open, Some(Spent { limit: Limit::Issuer, free_at }))
+            if *free_at > case.now =>
+        {
+            let at = moment(*free_at, case.now);
+            check(CheckName::Orders, Waiting, format!("{}; the order goes on at {at}.", Limit::Issuer))
+        }
+        (OrderState::Wanted, _) => {
+            check(CheckName::Orders, Waiting, "An order is on its way; the issuer has not taken it yet.")
         }
         (OrderState::Open, _) => check(CheckName::Orders, Waiting, "Ordered; the issuer is validating."),
         (OrderState::Refused { retry_at, .. }, _) if *retry_at > case.now => {
-            let at = retry_at.format("%Y-%m-%d %H:%M:%S UTC");
+            let at = moment(*retry_at, case.now);
             check(
                 CheckName::Orders,
                 Waiting,
@@ -174,7 +191,7 @@ fn orders(case: &Case<'_>) -> Check {
             )
         }
         (_, Some(spent)) if spent.free_at > case.now => {
-            let at = spent.free_at.format("%Y-%m-%d %H:%M UTC");
+            let at = moment(spent.free_at, case.now);
             check(
                 CheckName::Orders,
                 Waiting,

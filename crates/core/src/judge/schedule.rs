@@ -2,13 +2,13 @@
 
 use chrono::{DateTime, Duration, Utc};
 
+use crate::judge::action::Action;
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::evidence::OrderState;
 use crate::judge::finding::{Finding, Severity};
 use crate::judge::gate::{GateName, Gates, Stage};
 use crate::judge::policy::Policy;
-use crate::judge::step::Action;
 use crate::judge::waiting::Wait;
 use crate::reading::target::Depth;
 
@@ -34,13 +34,16 @@ impl Outlook<'_> {
 
 /// When to look again after a look.
 pub(crate) fn after_look(case: &Case<'_>, outlook: &Outlook<'_>) -> DateTime<Utc> {
+    if outlook.gates.are_in_doubt() {
+        return case.now + case.policy.second_look;
+    }
     if let Some(ends) = outlook.cache_ends() {
         return when_cache_ends(ends, case.policy, case.now);
     }
 
     let retry_at = match &case.evidence.order {
         OrderState::Refused { retry_at, .. } => Some(*retry_at),
-        OrderState::None | OrderState::Open => None,
+        OrderState::None | OrderState::Wanted | OrderState::Open => None,
     };
     // A renewal that is held up is looked at like an order that is.
     let stage = match outlook.gates.stage() {
@@ -53,7 +56,10 @@ pub(crate) fn after_look(case: &Case<'_>, outlook: &Outlook<'_>) -> DateTime<Utc
 /// What a quick look must read for nothing to have changed; `None` if the next
 /// look must be a full one.
 pub(crate) fn quick(case: &Case<'_>, outlook: &Outlook<'_>) -> Option<i64> {
-    let is_under_way = outlook.action.is_some() || is_renewal_due(case) || outlook.cache_ends().is_some();
+    let is_under_way = outlook.action.is_some()
+        || is_renewal_due(case)
+        || outlook.cache_ends().is_some()
+        || outlook.gates.are_in_doubt();
     if is_under_way || !is_calm(case, outlook) {
         return None;
     }

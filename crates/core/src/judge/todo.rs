@@ -7,6 +7,7 @@ use crate::judge::edit::{Edit, EditKind};
 use crate::judge::finding::Finding;
 use crate::judge::gate::GateName;
 use crate::reading::record::{Record, RecordData, RecordType};
+use crate::reading::survey::{Survey, ZoneView};
 use crate::sheet::line::{Choice, EditorType, Line, Purpose};
 
 /// Record types that may stand at the host, and that are asked for there.
@@ -16,9 +17,8 @@ pub(crate) const AT_HOST: [RecordType; 6] =
 /// The customer's list: what to keep, then for each gate what to delete,
 /// change and add. Empty only where nothing has to be done or kept.
 pub fn list(case: &Case<'_>, findings: &[Finding]) -> Vec<Edit> {
-    // Under a cut nothing can be said about the zone above it until it is gone.
     if let Some(cut) = findings.iter().find(|f| f.code == Code::DelegatedAway) {
-        return cut.edits.clone();
+        return [cut.edits.clone(), above_cut(case)].concat();
     }
 
     let mut list = List::default();
@@ -33,6 +33,17 @@ pub fn list(case: &Case<'_>, findings: &[Finding]) -> Vec<Edit> {
     }
     list.add(GateName::Routing, mail(case));
     list.in_order()
+}
+
+/// What the zone above a cut must have once the cut is gone. What it has already
+/// is hidden until then, so all of it is asked for.
+fn above_cut(case: &Case<'_>) -> Vec<Edit> {
+    let Some(delegation) = case.survey.delegation() else { return Vec::new() };
+    let zone = ZoneView::Found { apex: delegation.parent.clone(), servers: Vec::new(), delegation: None };
+    let hidden = Survey { zone, readings: Vec::new(), ..case.survey.clone() };
+
+    let above = Case::new(case.domain, case.platform, &hidden, case.evidence, case.policy, case.now);
+    [ownership(&above), routing(&above)].concat()
 }
 
 /// Edits, each with the gate that it is for.
@@ -71,7 +82,8 @@ fn ownership(case: &Case<'_>) -> Vec<Edit> {
     let aliases = held.iter().filter(|record| matches!(record.data, RecordData::Cname(_)));
     let mut edits: Vec<_> = aliases.map(|record| case.edit_record(EditKind::Delete, record)).collect();
 
-    let altered = held.iter().find(|record| matches!(record.data, RecordData::Txt(_)));
+    let mut texts = held.iter().filter(|record| matches!(record.data, RecordData::Txt(_)));
+    let altered = texts.find(|record| !case.is_of_others(record));
     edits.push(match altered {
         Some(record) => case.change(record, line),
         None => case.publish(line),

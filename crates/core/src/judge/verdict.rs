@@ -130,7 +130,10 @@ impl<'a> Expected<'a> {
     }
 
     fn by_alias(&self, view: &HostView) -> Verdict {
-        if self.apex || !view.chain.contains(&self.canonical) {
+        // An alias of a name with all of our addresses is as good as they are.
+        let leads_here = view.chain.contains(&self.canonical)
+            || (self.ingress.subdomain_addresses && self.has_all_addresses(view));
+        if self.apex || !leads_here {
             return Verdict::Differs;
         }
         if view.beside { Verdict::Partial } else { Verdict::Match }
@@ -164,11 +167,11 @@ pub fn ownership(sheet: &Sheet, survey: &Survey, source: &Source) -> Verdict {
     let mut answered = false;
 
     for line in sheet.of(Purpose::Ownership) {
-        let reading = survey.of(&line.owner, RecordType::Txt).find(|r| &r.source == source && !r.is_lame());
-        let Some(answer) = reading.and_then(Reading::answer) else { continue };
+        // Where an alias leads counts: whoever published it chose who may answer.
+        let Some(texts) = survey.texts(source, &line.owner) else { continue };
 
         answered |= line.owner == sheet.challenge;
-        if answer.iter().any(|r| r.owner == line.owner && line.is_met_by(&r.data)) {
+        if texts.iter().any(|record| line.is_met_by(&record.data)) {
             return Verdict::Match;
         }
     }

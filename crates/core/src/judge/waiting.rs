@@ -23,11 +23,22 @@ pub struct Wait {
     pub vantage: String,
     /// Whether it leads visitors here.
     pub sees: bool,
+    /// Whether it answers at all. One that is silent is ours to mend, and is left
+    /// out of the spread.
+    #[serde(default = "answered")]
+    pub answers: bool,
+    /// What it answers instead of an address, in words that follow its name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
     /// What it still holds instead, as zone files write it; `nothing` for a
     /// cached absence. Empty where it holds nothing old.
     pub holds: Vec<String>,
     /// When it lets go of that; `None` where it sees, or cannot be read.
     pub until: Option<DateTime<Utc>>,
+}
+
+fn answered() -> bool {
+    true
 }
 
 /// One entry for each vantage that was asked.
@@ -44,24 +55,37 @@ fn wait(case: &Case<'_>, source: &Source) -> Wait {
     let old = if sees || !case.is_routed() { Vec::new() } else { outdated(case, source) };
 
     let left = old.iter().filter_map(|reading| left(reading, &case.sheet.routed)).max();
+    let failed = failed(case, source);
     Wait {
         vantage: source.to_string(),
         sees,
+        answers: failed.is_none_or(Reading::is_theirs),
+        failure: failed.filter(|reading| reading.is_theirs()).and_then(Reading::failure),
         holds: old.iter().flat_map(|reading| shown(reading, &case.sheet.routed)).collect(),
         until: left.map(|seconds| case.survey.at + Duration::seconds(seconds.into())),
     }
 }
 
-/// Share of the vantages that see it; `None` without vantages.
+/// The first of its address readings that is of no use.
+fn failed<'a>(case: &'a Case<'_>, source: &Source) -> Option<&'a Reading> {
+    let types = [RecordType::A, RecordType::Aaaa];
+    let readings = types.into_iter().flat_map(|rtype| case.survey.of(&case.sheet.routed, rtype));
+    readings.filter(|reading| &reading.source == source).find(|reading| reading.answer().is_none())
+}
+
+/// Share of the vantages that see it, of those that answer; `None` where none
+/// does.
 pub fn spread(waits: &[Wait]) -> Option<f64> {
-    let seeing = waits.iter().filter(|w| w.sees).count();
-    (!waits.is_empty()).then(|| seeing as f64 / waits.len() as f64)
+    let answering = waits.iter().filter(|wait| wait.answers).count();
+    let seeing = waits.iter().filter(|wait| wait.sees).count();
+    (answering > 0).then(|| seeing as f64 / answering as f64)
 }
 
 /// When enough vantages for `quorum` will see it; `None` where one that is
 /// needed gives no time.
 pub fn settled_at(waits: &[Wait], quorum: f64) -> Option<DateTime<Utc>> {
-    let needed = (quorum * waits.len() as f64 - 1e-9).ceil().max(0.0) as usize;
+    let answering = waits.iter().filter(|wait| wait.answers).count();
+    let needed = (quorum * answering as f64 - 1e-9).ceil().max(0.0) as usize;
     let seeing = waits.iter().filter(|w| w.sees).count();
 
     let mut ends: Vec<_> = waits.iter().filter(|w| !w.sees).filter_map(|w| w.until).collect();
@@ -110,7 +134,7 @@ mod tests {
 
     fn wait(sees: bool, seconds: Option<i64>) -> Wait {
         let until = seconds.map(|s| test::now() + Duration::seconds(s));
-        Wait { vantage: "north".into(), sees, holds: Vec::new(), until }
+        Wait { vantage: "north".into(), sees, answers: true, failure: None, holds: Vec::new(), until }
     }
 
     #[test]

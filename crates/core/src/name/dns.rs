@@ -13,6 +13,11 @@ use std::ops::Deref;
 
 use serde::{Deserialize, Serialize};
 
+/// Longest name in presentation form (RFC 1035, section 2.3.4).
+pub const LONGEST_NAME: usize = 253;
+/// Longest label, in octets (RFC 1035, section 2.3.4).
+pub const LONGEST_LABEL: usize = 63;
+
 /// An absolute DNS name, lower case, without the final dot; the root is empty.
 ///
 /// It is made of whatever was read, and never refused: a zone holds what it
@@ -35,6 +40,34 @@ impl DnsName {
     /// Brings a name into the one form.
     pub fn new(name: impl AsRef<str>) -> Self {
         Self(name.as_ref().trim_end_matches('.').to_ascii_lowercase())
+    }
+
+    /// Puts a name together from labels of any octets, the highest last; an octet
+    /// that is no printable ASCII, and a dot within a label, as `\DDD` (RFC 1035,
+    /// section 5.1), so that every dot parts labels.
+    ///
+    /// ```
+    /// use nomenta_core::name::dns::DnsName;
+    ///
+    /// assert_eq!(DnsName::from_labels([&b"a.b"[..], b"Example"]), r"a\046b.example");
+    /// ```
+    pub fn from_labels<'a>(labels: impl IntoIterator<Item = &'a [u8]>) -> Self {
+        let mut text = String::new();
+
+        for label in labels {
+            if !text.is_empty() {
+                text.push('.');
+            }
+            // Names are most of what is read, so this goes octet by octet.
+            for octet in label {
+                match octet {
+                    b'.' | b'\\' => text.push_str(&format!("\\{octet:03}")),
+                    0x21..=0x7e => text.push(char::from(octet.to_ascii_lowercase())),
+                    other => text.push_str(&format!("\\{other:03}")),
+                }
+            }
+        }
+        Self(text)
     }
 
     /// The root of the tree.
@@ -63,6 +96,12 @@ impl DnsName {
     /// What to type into a box that adds the zone by itself: see [`relative`].
     pub fn relative_to(&self, zone: &str) -> String {
         relative(&self.0, zone)
+    }
+
+    /// How many octets it has, an escaped one counted once, the dots included.
+    pub fn octets(&self) -> usize {
+        let escapes = self.0.bytes().filter(|byte| *byte == b'\\').count();
+        self.0.len() - 3 * escapes
     }
 
     /// The name as text, without the final dot.
@@ -148,6 +187,11 @@ impl PartialEq<DnsName> for &str {
 /// Whether `name` is `zone` or lies under it. Both in the one form.
 pub fn is_within(name: &str, zone: &str) -> bool {
     zone.is_empty() || name == zone || name.strip_suffix(zone).is_some_and(|rest| rest.ends_with('.'))
+}
+
+/// Whether `name` lies under `above`, and is not it. Both in the one form.
+pub fn is_below(name: &str, above: &str) -> bool {
+    name != above && is_within(name, above)
 }
 
 /// The name one label up; the parent of a top-level name is the root.

@@ -11,7 +11,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::dns::{self, DnsName};
+use super::dns::{self, DnsName, LONGEST_LABEL};
 
 /// A host name that a customer may bring: at least one label under a public
 /// suffix, RFC 1123 characters, lower case, without the root dot.
@@ -261,7 +261,7 @@ fn check_label(label: &str) -> Result<(), HostnameError> {
     if label.is_empty() {
         return Err(HostnameError::EmptyLabel);
     }
-    if label.len() > 63 {
+    if label.len() > LONGEST_LABEL {
         let shown: String = label.chars().take(16).chain("…".chars()).collect();
         return Err(HostnameError::LabelTooLong { label: shown, length: label.len() });
     }

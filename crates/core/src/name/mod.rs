@@ -3,6 +3,7 @@
 
 pub mod dns;
 pub mod hostname;
+pub mod mask;
 pub mod platform;
 pub mod subject;
 pub mod token;

@@ -21,6 +21,45 @@ pub enum Rcode {
     Other(u16),
 }
 
+impl Rcode {
+    /// The code with this number in the IANA registry.
+    pub fn of(number: u16) -> Self {
+        match number {
+            0 => Self::NoError,
+            2 => Self::ServFail,
+            3 => Self::NxDomain,
+            5 => Self::Refused,
+            other => Self::Other(other),
+        }
+    }
+
+    /// Its number in the IANA registry.
+    pub fn number(self) -> u16 {
+        match self {
+            Self::NoError => 0,
+            Self::ServFail => 2,
+            Self::NxDomain => 3,
+            Self::Refused => 5,
+            Self::Other(number) => number,
+        }
+    }
+}
+
+impl fmt::Display for Rcode {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NoError => f.write_str("NOERROR"),
+            Self::ServFail => f.write_str("SERVFAIL"),
+            Self::NxDomain => f.write_str("NXDOMAIN"),
+            Self::Refused => f.write_str("REFUSED"),
+            Self::Other(1) => f.write_str("FORMERR"),
+            Self::Other(4) => f.write_str("NOTIMP"),
+            Self::Other(16) => f.write_str("BADVERS"),
+            Self::Other(number) => write!(f, "response code {number}"),
+        }
+    }
+}
+
 /// Who was asked.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "lowercase")]
@@ -75,6 +114,14 @@ pub enum Outcome {
     Silence,
     /// The egress guard does not let a packet go to this address.
     Guarded,
+    /// The answer does not fit into a UDP packet, and the server does not give it
+    /// by TCP (RFC 7766).
+    Short {
+        /// What became of the connection.
+        reason: String,
+    },
+    /// The time for the whole survey ran out before the answer came.
+    Late,
     /// This machine has no way to such an address, as with IPv6 on an IPv4-only
     /// one. It says nothing about the server.
     NoRoute,
@@ -106,6 +153,10 @@ pub struct Reading {
     /// Extended errors (RFC 8914).
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub extended: Vec<ExtendedError>,
+    /// Whether the server answered only once EDNS was left out (RFC 6891, section
+    /// 7).
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub without_edns: bool,
     /// After SERVFAIL: what came when DNSSEC checking was switched off.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unchecked: Option<Rcode>,
@@ -141,6 +192,7 @@ impl Reading {
             rtt_ms,
             negative_ttl: None,
             extended: Vec::new(),
+            without_edns: false,
             unchecked: None,
         }
     }
@@ -161,6 +213,13 @@ impl Reading {
     /// Whether the answer leads elsewhere by an alias.
     pub fn is_alias(&self) -> bool {
         self.answer().is_some_and(|records| records.iter().any(|r| matches!(r.data, RecordData::Cname(_))))
+    }
+
+    /// Whether a resolver gives the answer only when it is not to check any
+    /// signatures.
+    pub fn is_refused_for_its_signatures(&self) -> bool {
+        let is_there = matches!(self.unchecked, Some(Rcode::NoError | Rcode::NxDomain));
+        is_there && self.rcode() == Some(Rcode::ServFail)
     }
 
     /// Whether the answer says that the name does not exist at all.
@@ -184,16 +243,37 @@ impl Reading {
         }
     }
 
+    /// Whether what came, or did not come, is the server's doing: not ours, as
+    /// where nothing could be sent, or a vantage of ours is silent.
+    pub fn is_theirs(&self) -> bool {
+        match &self.outcome {
+            Outcome::Answer { .. } => true,
+            Outcome::Silence | Outcome::Short { .. } | Outcome::Garbled { .. } => self.source.is_authority(),
+            Outcome::Guarded | Outcome::NoRoute | Outcome::Late => false,
+        }
+    }
+
+    /// The CAA records of a usable answer.
+    pub fn caa(&self) -> Vec<&Record> {
+        let records = self.answer().unwrap_or_default().iter();
+        records.filter(|record| matches!(record.data, RecordData::Caa { .. })).collect()
+    }
+
     /// Why there is no usable answer, in a few words.
     pub fn failure(&self) -> Option<String> {
         match &self.outcome {
             Outcome::Answer { rcode: Rcode::NoError | Rcode::NxDomain, .. } => None,
-            Outcome::Answer { rcode: Rcode::ServFail, .. } => Some("answers SERVFAIL".into()),
+            Outcome::Answer { rcode: Rcode::ServFail, .. } => {
+                let extended = self.extended.iter().map(|error| format!(", {error}"));
+                Some(format!("answers SERVFAIL{}", extended.collect::<String>()))
+            }
             Outcome::Answer { rcode: Rcode::Refused, .. } => Some("refuses to answer".into()),
-            Outcome::Answer { rcode, .. } => Some(format!("answers {rcode:?}")),
+            Outcome::Answer { rcode, .. } => Some(format!("answers {rcode}")),
             Outcome::Silence => Some("does not answer".into()),
             Outcome::Guarded => Some("has an address that may not be asked".into()),
             Outcome::NoRoute => Some("cannot be reached from here".into()),
+            Outcome::Short { reason } => Some(format!("cuts its answer short, and {reason}")),
+            Outcome::Late => Some("did not answer before the survey had to end".into()),
             Outcome::Garbled { reason } => Some(format!("answers unreadably: {reason}")),
         }
     }
@@ -221,7 +301,7 @@ mod tests {
         for (outcome, words) in [
             (answered(Rcode::ServFail).outcome, "answers SERVFAIL"),
             (answered(Rcode::Refused).outcome, "refuses to answer"),
-            (answered(Rcode::Other(4)).outcome, "answers Other(4)"),
+            (answered(Rcode::Other(4)).outcome, "answers NOTIMP"),
             (Outcome::Silence, "does not answer"),
             (Outcome::Guarded, "has an address that may not be asked"),
             (Outcome::Garbled { reason: "too short".into() }, "answers unreadably: too short"),

@@ -66,7 +66,9 @@ pub fn objection(records: &[&Record], wish: &Wish<'_>) -> Option<Objection> {
 /// The first property that must be understood.
 fn critical(records: &[&Record]) -> Option<String> {
     records.iter().find_map(|r| match &r.data {
-        RecordData::Caa { flags, tag, .. } if flags & CRITICAL != 0 => Some(tag.to_ascii_lowercase()),
+        RecordData::Caa { flags, tag, .. } if flags & CRITICAL != 0 => {
+            Some(tag.to_text().to_ascii_lowercase())
+        }
         _ => None,
     })
 }
@@ -80,10 +82,12 @@ fn grants(records: &[&Record], wildcard: bool) -> Vec<Grant> {
 
 fn tagged(records: &[&Record], wanted: &str) -> Vec<Grant> {
     let values = records.iter().filter_map(|r| match &r.data {
-        RecordData::Caa { tag, value, .. } if tag.eq_ignore_ascii_case(wanted) => Some(value),
+        RecordData::Caa { tag, value, .. } if tag.as_bytes().eq_ignore_ascii_case(wanted.as_bytes()) => {
+            Some(value)
+        }
         _ => None,
     });
-    values.map(|value| grant(value)).collect()
+    values.map(|value| grant(&value.to_text())).collect()
 }
 
 /// Reads `issuer; tag=value; …` (RFC 8659, section 4.2).
@@ -117,7 +121,7 @@ fn by_parameters(grant: &Grant, wish: &Wish<'_>) -> Option<Objection> {
 /// Whether any property names an account, so that ours must be known.
 pub fn names_account(records: &[&Record]) -> bool {
     records.iter().any(|record| match &record.data {
-        RecordData::Caa { value, .. } => value.to_ascii_lowercase().contains("accounturi"),
+        RecordData::Caa { value, .. } => value.to_text().to_ascii_lowercase().contains("accounturi"),
         _ => false,
     })
 }

@@ -10,7 +10,7 @@ use std::net::IpAddr;
 
 use siphasher::sip::SipHasher13;
 
-use crate::reading::answer::{Outcome, Rcode, Reading, Source};
+use crate::reading::answer::{Outcome, Reading, Source};
 use crate::reading::record::{Record, RecordData};
 use crate::reading::survey::{Survey, ZoneView};
 use crate::reading::target::{Depth, Target};
@@ -139,12 +139,14 @@ impl Print {
         match outcome {
             Outcome::Answer { rcode, .. } => {
                 self.tag(1);
-                self.number(number_of(*rcode).into());
+                self.number(rcode.number().into());
             }
             Outcome::Silence => self.tag(2),
             Outcome::Guarded => self.tag(3),
             Outcome::NoRoute => self.tag(4),
             Outcome::Garbled { .. } => self.tag(5),
+            Outcome::Short { .. } => self.tag(6),
+            Outcome::Late => self.tag(7),
         }
     }
 
@@ -152,7 +154,9 @@ impl Print {
         match data {
             RecordData::A(address) => self.octets(&address.octets()),
             RecordData::Aaaa(address) => self.octets(&address.octets()),
-            RecordData::Cname(name) | RecordData::Ns(name) => self.octets(name.as_bytes()),
+            RecordData::Cname(name) | RecordData::Dname(name) | RecordData::Ns(name) => {
+                self.octets(name.as_bytes());
+            }
             RecordData::Txt(text) => self.octets(text.as_bytes()),
             RecordData::Caa { flags, tag, value } => {
                 self.tag(*flags);
@@ -178,17 +182,6 @@ impl Print {
             RecordData::Ds(key_tag) => self.number((*key_tag).into()),
             RecordData::Other(name) => self.octets(name.as_bytes()),
         }
-    }
-}
-
-/// The response code's number in the IANA registry.
-fn number_of(rcode: Rcode) -> u16 {
-    match rcode {
-        Rcode::NoError => 0,
-        Rcode::ServFail => 2,
-        Rcode::NxDomain => 3,
-        Rcode::Refused => 5,
-        Rcode::Other(number) => number,
     }
 }
 

@@ -3,9 +3,13 @@
 
 pub mod answer;
 pub mod caa;
+pub mod climb;
+pub mod delegation;
 pub mod fingerprint;
 pub mod method;
+pub mod octets;
 pub mod record;
 pub mod survey;
 pub mod target;
+pub mod trust;
 pub mod view;

@@ -6,6 +6,7 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use serde::{Deserialize, Serialize};
 
 use crate::name::dns::DnsName;
+use crate::reading::octets::Octets;
 
 crate::spelled! {
     /// The record types that Nomenta asks for, by their names in the IANA
@@ -32,6 +33,8 @@ crate::spelled! {
         Https = "HTTPS",
         /// Delegation signer.
         Ds = "DS",
+        /// Key of a signed zone.
+        Dnskey = "DNSKEY",
     }
 }
 
@@ -47,6 +50,7 @@ impl RecordType {
             Self::Txt => 16,
             Self::Aaaa => 28,
             Self::Ds => 43,
+            Self::Dnskey => 48,
             Self::Https => 65,
             Self::Caa => 257,
         }
@@ -67,16 +71,18 @@ pub enum RecordData {
     Aaaa(Ipv6Addr),
     /// Target of an alias.
     Cname(DnsName),
+    /// Where all names below the owner lead (RFC 6672).
+    Dname(DnsName),
     /// Text, strings joined.
-    Txt(String),
+    Txt(Octets),
     /// Certification authority authorization (RFC 8659).
     Caa {
         /// The critical bit is 128.
         flags: u8,
         /// `issue`, `issuewild`, `iodef` or another property.
-        tag: String,
+        tag: Octets,
         /// The property's value.
-        value: String,
+        value: Octets,
     },
     /// Name server.
     Ns(DnsName),
@@ -110,6 +116,7 @@ impl RecordData {
     pub fn type_name(&self) -> &str {
         match self {
             Self::Other(name) => name,
+            Self::Dname(_) => "DNAME",
             known => known.rtype().map_or("", RecordType::as_str),
         }
     }
@@ -132,14 +139,14 @@ impl RecordData {
             Self::Mx { .. } => RecordType::Mx,
             Self::Https { .. } => RecordType::Https,
             Self::Ds(_) => RecordType::Ds,
-            Self::Other(_) => return None,
+            Self::Dname(_) | Self::Other(_) => return None,
         })
     }
 
     /// The name that it leads to, where that is all it holds.
     pub fn name(&self) -> Option<&DnsName> {
         match self {
-            Self::Cname(name) | Self::Ns(name) => Some(name),
+            Self::Cname(name) | Self::Dname(name) | Self::Ns(name) => Some(name),
             _ => None,
         }
     }
@@ -150,7 +157,7 @@ impl fmt::Display for RecordData {
         match self {
             Self::A(address) => write!(f, "{address}"),
             Self::Aaaa(address) => write!(f, "{address}"),
-            Self::Cname(name) | Self::Ns(name) => f.write_str(name),
+            Self::Cname(name) | Self::Dname(name) | Self::Ns(name) => f.write_str(name),
             Self::Txt(text) => write!(f, "\"{text}\""),
             Self::Caa { flags, tag, value } => write!(f, "{flags} {tag} \"{value}\""),
             Self::Soa(soa) => write!(f, "serial {}, minimum {}", soa.serial, soa.minimum),

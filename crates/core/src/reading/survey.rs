@@ -8,10 +8,13 @@ use serde::{Deserialize, Serialize};
 
 use crate::name::dns::{self, DnsName};
 use crate::name::hostname::Hostname;
+use crate::name::mask;
 use crate::reading::answer::{Reading, Source};
+use crate::reading::delegation::Delegation;
 use crate::reading::record::{Record, RecordData, RecordType};
 use crate::reading::target::Depth;
-use crate::reading::view::HostView;
+use crate::reading::trust::Trust;
+use crate::reading::view::{self, HostView};
 
 /// One round of readings.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -25,6 +28,12 @@ pub struct Survey {
     pub zone: ZoneView,
     /// Every answer, authoritative servers first.
     pub readings: Vec<Reading>,
+    /// Where aliases lead that go out of the zone.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub followed: Vec<Followed>,
+    /// The chain of trust, where a resolver finds fault with it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub trust: Option<Trust>,
     /// Where routing records stand: the host, or `*.` and the host.
     #[serde(default)]
     pub routed: DnsName,
@@ -61,19 +70,58 @@ pub enum ZoneView {
     Unreachable {
         /// The zone whose servers are silent.
         zone: DnsName,
-        /// Each server and why it gave nothing.
+        /// Each server that was asked and why it gave nothing.
         tried: Vec<String>,
+        /// The delegation to it, where the walk crossed one.
+        #[serde(default)]
+        delegation: Option<Delegation>,
     },
 }
 
-/// What the zone above says about this one.
+/// One step of an alias that leads out of the zone, as the servers of its own
+/// zone have it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Delegation {
-    /// The zone above.
-    pub parent: DnsName,
-    /// Name servers listed there.
-    pub servers: BTreeSet<DnsName>,
+pub struct Followed {
+    /// The name that an alias leads to.
+    pub name: DnsName,
+    /// The zone that it lies in.
+    pub zone: DnsName,
+    /// Usable answers of that zone's servers.
+    pub readings: Vec<Reading>,
+    /// Why there are none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+}
+
+impl Followed {
+    /// The records that its zone's servers are to be believed about.
+    fn records(&self) -> impl Iterator<Item = &Record> {
+        let records = self.readings.iter().filter_map(Reading::answer).flatten();
+        records.filter(|record| record.owner.is_within(&self.zone))
+    }
+
+    /// Where aliases lead from here on, out of its zone or to what is not in
+    /// the answer.
+    pub fn ends_outside(&self) -> BTreeSet<DnsName> {
+        self.readings.iter().filter_map(|reading| end_outside(reading, &self.zone)).collect()
+    }
+}
+
+/// Whether a DNAME record above the name makes what is said of it (RFC 6672,
+/// section 3.1): nothing stands there that could be edited.
+fn is_made_by_dname(name: &str, records: &[Record]) -> bool {
+    let is_above = |record: &Record| dns::is_below(name, &record.owner);
+    records.iter().any(|record| is_above(record) && matches!(record.data, RecordData::Dname(_)))
+}
+
+/// The last name of the aliases in an answer, if the answer has nothing of its
+/// own zone there.
+fn end_outside(reading: &Reading, zone: &DnsName) -> Option<DnsName> {
+    let records: Vec<_> = reading.answer()?.iter().filter(|record| record.owner.is_within(zone)).collect();
+    let end = view::chain(&reading.name, &records).pop()?;
+    let is_there = records.iter().any(|r| r.owner == end && r.data.rtype() == Some(reading.rtype));
+    (!is_there).then_some(end)
 }
 
 /// One address of one authoritative server.
@@ -99,8 +147,10 @@ impl Survey {
     /// The delegation to the zone, where the walk crossed one.
     pub fn delegation(&self) -> Option<&Delegation> {
         match &self.zone {
-            ZoneView::Found { delegation, .. } => delegation.as_ref(),
-            _ => None,
+            ZoneView::Found { delegation, .. } | ZoneView::Unreachable { delegation, .. } => {
+                delegation.as_ref()
+            }
+            ZoneView::Unregistered { .. } => None,
         }
     }
 
@@ -130,6 +180,7 @@ impl Survey {
     ) -> impl Iterator<Item = (&'a Source, &'a Record)> {
         let mut seen = BTreeSet::new();
         self.authority(name, rtype)
+            .filter(|(_, records)| !is_made_by_dname(name, records))
             .flat_map(|(source, records)| records.iter().map(move |r| (source, r)))
             .filter(move |(_, record)| record.owner == name && seen.insert(&record.data))
     }
@@ -151,6 +202,56 @@ impl Survey {
         (ipv4, ipv6)
     }
 
+    /// Where aliases at `name` lead out of the zone, or to what the zone's servers
+    /// do not say more of.
+    pub fn ends_outside(&self, name: &str) -> BTreeSet<DnsName> {
+        let Some(apex) = self.apex() else { return BTreeSet::new() };
+        let readings =
+            self.readings.iter().filter(|r| r.name == name && r.source.is_authority() && !r.is_lame());
+        readings.filter_map(|reading| end_outside(reading, apex)).collect()
+    }
+
+    /// What `source` says of `name`, with what its aliases lead to: of a server
+    /// of the zone what it has in the zone, and what the servers of other zones
+    /// have of the rest; of a vantage whatever it says.
+    fn records_from<'a>(&'a self, source: &Source, records: &'a [Record]) -> Vec<&'a Record> {
+        let apex = self.apex().filter(|_| source.is_authority());
+        let mut known: Vec<_> =
+            records.iter().filter(|record| apex.is_none_or(|apex| record.owner.is_within(apex))).collect();
+
+        if apex.is_some() {
+            known.extend(self.followed.iter().flat_map(Followed::records));
+        }
+        known
+    }
+
+    /// The texts that `source` has at `name`, or where its aliases lead; `None`
+    /// if it gave no usable answer.
+    pub fn texts<'a>(&'a self, source: &Source, name: &'a str) -> Option<Vec<&'a Record>> {
+        let reading = self.of(name, RecordType::Txt).find(|r| &r.source == source && !r.is_lame())?;
+        let mut known = self.records_from(source, reading.answer()?);
+        let end = view::chain(name, &known).pop();
+
+        known.retain(|record| record.owner == name || Some(&record.owner) == end.as_ref());
+        Some(known)
+    }
+
+    /// What may be a token of any domain, of all that was read.
+    pub fn token_candidates(&self) -> Vec<String> {
+        let followed = self.followed.iter().flat_map(|step| &step.readings);
+        let records = self.readings.iter().chain(followed).filter_map(Reading::answer).flatten();
+
+        let mut found = BTreeSet::new();
+        for record in records {
+            match &record.data {
+                RecordData::Txt(text) => found.extend(mask::candidates(&text.to_text())),
+                RecordData::Cname(target) => found.extend(mask::candidates(target)),
+                _ => {}
+            }
+        }
+        found.into_iter().collect()
+    }
+
     /// Each source that was asked about the host, once.
     pub fn sources(&self) -> BTreeSet<&Source> {
         self.readings.iter().map(|r| &r.source).collect()
@@ -169,10 +270,18 @@ impl Survey {
 
         for rtype in [RecordType::A, RecordType::Aaaa] {
             let reading = self.of(name, rtype).find(|r| &r.source == source && !r.is_lame())?;
-            records.extend(reading.answer()?);
+            records.extend(self.records_from(source, reading.answer()?));
         }
 
         Some(HostView::of(name, &records))
+    }
+
+    /// Whether nobody at all answers, neither the zone's servers nor any vantage:
+    /// then it is more likely our own network that fails.
+    pub fn is_cut_off(&self) -> bool {
+        let mut vantages = self.readings.iter().filter(|reading| !reading.source.is_authority()).peekable();
+        let is_unreachable = matches!(self.zone, ZoneView::Unreachable { .. });
+        is_unreachable && vantages.peek().is_some() && vantages.all(|reading| !reading.is_theirs())
     }
 
     /// Where routing records stand.
@@ -184,26 +293,6 @@ impl Survey {
     pub fn authority_views(&self) -> Vec<(&Source, HostView)> {
         let sources = self.sources().into_iter().filter(|s| s.is_authority());
         sources.filter_map(|s| Some((s, self.host_view(s)?))).collect()
-    }
-
-    /// The CAA set that a CA would find for the host, and the name it stands
-    /// at (RFC 8659, section 3): the closest non-empty set, climbing.
-    pub fn relevant_caa(&self) -> Option<(&str, Vec<&Record>)> {
-        dns::climb(self.host.as_str()).find_map(|name| {
-            let records = self.caa_at(name)?;
-            (!records.is_empty()).then_some((name, records))
-        })
-    }
-
-    /// The authority's own word where it gives one, else a vantage's, which
-    /// has followed an alias to its end.
-    fn caa_at<'a>(&'a self, name: &'a str) -> Option<Vec<&'a Record>> {
-        let usable: Vec<_> = self.of(name, RecordType::Caa).filter(|r| r.answer().is_some()).collect();
-        let own = usable.iter().find(|r| r.source.is_authority() && !r.is_alias() && !r.is_lame());
-        let chosen = own.or_else(|| usable.iter().find(|r| !r.source.is_authority()))?;
-
-        let caa = chosen.answer()?.iter().filter(|r| matches!(r.data, RecordData::Caa { .. }));
-        Some(caa.collect())
     }
 }
 

@@ -1,11 +1,14 @@
 //! What a survey asks, and how much.
 
+use std::collections::BTreeSet;
+
 use serde::{Deserialize, Serialize};
 
 use crate::name::dns::{self, DnsName};
 use crate::name::hostname::Hostname;
 use crate::name::platform::{ACME_LABEL, Platform};
 use crate::name::subject::Subject;
+use crate::name::token::Token;
 use crate::reading::record::RecordType;
 
 /// How much a survey asks.
@@ -35,6 +38,8 @@ pub struct Target {
     pub canonical: DnsName,
     /// Where the CA asks for a TXT record, if it is to be led to the platform.
     pub acme: Option<DnsName>,
+    /// The token as it is to be published, for where it ends up as a name.
+    pub token: Option<String>,
 }
 
 /// One thing to ask.
@@ -72,7 +77,13 @@ impl Target {
             brand: platform.brand.clone(),
             canonical,
             acme: by_dns.then(|| host.child(ACME_LABEL)),
+            token: None,
         }
+    }
+
+    /// The same, with the token that is to be found.
+    pub fn with_token(self, token: &Token) -> Self {
+        Self { token: Some(token.txt_value()), ..self }
     }
 
     /// What to ask, once the zone is known.
@@ -94,7 +105,11 @@ impl Target {
             self.ask_neighbours(apex, &mut list);
             let climb = dns::climb(self.host.as_str());
             list.extend(climb.map(|name| Question::everywhere(name, RecordType::Caa)));
+            self.ask_for_wildcards(apex, &mut list);
         }
+
+        let mut asked = BTreeSet::new();
+        list.retain(|question| asked.insert((question.name.clone(), question.rtype)));
         list
     }
 
@@ -127,34 +142,54 @@ impl Target {
 
         let misplaced = self.misplaced(apex).into_iter();
         list.extend(misplaced.map(|name| Question::of_authority(name, RecordType::Txt)));
-
-        list.push(Question::of_authority(self.token_probe(), RecordType::Txt));
-        if self.routed != apex && !self.routed.starts_with("*.") {
-            list.push(Question::of_authority(self.host_probe(), RecordType::A));
-        }
     }
 
-    /// Where else people put the token: without the underscore, or at the
-    /// label of a name above the host.
+    /// Where else people put the token: without the underscore, at the label of
+    /// a name above the host or of the other one of a pair, at the names
+    /// themselves, and in the box for the host.
     pub fn misplaced(&self, apex: &str) -> Vec<DnsName> {
         let host = self.host.as_str();
-        let bare = DnsName::new(format!("{}-challenge.{host}", self.brand));
+        let apex = DnsName::new(apex);
+        let label = format!("_{}-challenge", self.brand);
 
-        let above = dns::climb(host).skip(1).take_while(|name| dns::is_within(name, apex));
-        let at_labels = above.map(|name| DnsName::new(format!("_{}-challenge.{name}", self.brand)));
-        std::iter::once(bare).chain(at_labels).collect()
+        let mut names = vec![DnsName::new(format!("{}-challenge.{host}", self.brand)), self.routed.clone()];
+        for above in dns::climb(host).skip(1).take_while(|name| dns::is_within(name, &apex)) {
+            names.push(DnsName::new(above).child(&label));
+            names.push(DnsName::new(above));
+        }
+
+        // The other one of the pair stands there, whether it was taken in or not.
+        let www = apex.child("www");
+        names.extend([www.child(&label), www]);
+        names.extend(self.token.iter().map(|token| apex.child(token)));
+
+        names.retain(|name| *name != self.challenge);
+        names
     }
 
-    /// Beside the challenge: answered by a wildcard alone.
-    pub fn token_probe(&self) -> DnsName {
-        DnsName::new(format!("_{}-probe.{}", self.brand, self.host))
+    /// A name beside `name` that nobody publishes: only a wildcard answers for it
+    /// (RFC 4592), and then for `name` too, if nothing stands there.
+    pub fn beside(&self, name: &str) -> DnsName {
+        DnsName::new(dns::parent(name)).child(&format!("_{}-probe", self.brand))
     }
 
-    /// Beside the host: answered by a wildcard alone.
-    pub fn host_probe(&self) -> DnsName {
-        DnsName::new(format!("_{}-probe.{}", self.brand, dns::parent(self.host.as_str())))
+    /// Asks beside every name of the zone that is asked for.
+    fn ask_for_wildcards(&self, apex: &str, list: &mut Vec<Question>) {
+        let below = list.iter().filter(|question| {
+            let is_below = question.name != apex && question.name.is_within(apex);
+            is_below && !question.name.starts_with("*.") && MAY_BE_WILD.contains(&question.rtype)
+        });
+
+        let beside: Vec<_> = below
+            .map(|question| Question::of_authority(self.beside(&question.name), question.rtype))
+            .collect();
+        list.extend(beside);
     }
 }
+
+/// Types that wildcards are made of, of those that are asked for.
+const MAY_BE_WILD: [RecordType; 5] =
+    [RecordType::A, RecordType::Aaaa, RecordType::Txt, RecordType::Mx, RecordType::Https];
 
 #[cfg(test)]
 mod tests {
@@ -191,11 +226,21 @@ mod tests {
                 "timetable.onswick.example.onswick.example A",
                 "quaymark-challenge.timetable.onswick.example TXT",
                 "_quaymark-challenge.onswick.example TXT",
-                "_quaymark-probe.timetable.onswick.example TXT",
-                "_quaymark-probe.onswick.example A",
+                "_quaymark-challenge.www.onswick.example TXT",
+                "www.onswick.example TXT",
+                "token=u6t2pj5hu6t2pj5hu6t2pj5hu6t2pj5h.onswick.example TXT",
                 "timetable.onswick.example CAA everywhere",
                 "onswick.example CAA everywhere",
                 "example CAA everywhere",
+                "_quaymark-probe.timetable.onswick.example TXT",
+                "_quaymark-probe.onswick.example A",
+                "_quaymark-probe.onswick.example AAAA",
+                "_quaymark-probe.onswick.example TXT",
+                "_quaymark-probe.onswick.example MX",
+                "_quaymark-probe.onswick.example HTTPS",
+                "_quaymark-probe.timetable.onswick.example.onswick.example TXT",
+                "_quaymark-probe.onswick.example.onswick.example A",
+                "_quaymark-probe.www.onswick.example TXT",
             ]
         );
         let quick = target.questions("onswick.example", Depth::Quick);

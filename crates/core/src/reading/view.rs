@@ -15,6 +15,8 @@ pub struct HostView {
     pub ipv4: BTreeSet<Ipv4Addr>,
     /// IPv6 addresses, likewise.
     pub ipv6: BTreeSet<Ipv6Addr>,
+    /// Whether the aliases lead back to a name among them.
+    pub circles: bool,
     /// Whether addresses of its own stand beside the alias, against RFC 1034,
     /// section 3.6.2.
     pub beside: bool,
@@ -38,7 +40,10 @@ impl HostView {
 
     /// What `name` leads to in these records; a loop ends where it closes.
     pub(crate) fn of(name: &str, records: &[&Record]) -> Self {
-        let mut view = Self { chain: chain(name, records), ..Self::default() };
+        let chain = chain(name, records);
+        let end = chain.last().map_or(name, |end| end.as_str());
+        let circles = alias_at(end, records).is_some();
+        let mut view = Self { chain, circles, ..Self::default() };
 
         for record in records.iter().filter(|r| r.owner == name || view.chain.contains(&r.owner)) {
             match &record.data {
@@ -53,7 +58,7 @@ impl HostView {
 }
 
 /// The targets of the aliases from `name` on, up to where they close a loop.
-fn chain(name: &str, records: &[&Record]) -> Vec<DnsName> {
+pub(crate) fn chain(name: &str, records: &[&Record]) -> Vec<DnsName> {
     let mut chain: Vec<DnsName> = Vec::new();
     let mut at = name;
 

@@ -11,8 +11,9 @@ use crate::judge::domain::Domain;
 use crate::name::dns::{self, DnsName};
 use crate::name::platform::Platform;
 use crate::reading::answer::{Outcome, Rcode, Reading, Source};
+use crate::reading::delegation::Delegation;
 use crate::reading::record::{Record, RecordData, RecordType};
-use crate::reading::survey::{Authority, Delegation, Survey, ZoneView};
+use crate::reading::survey::{Authority, Survey, ZoneView};
 use crate::reading::target::Depth;
 use crate::zonefile::ZoneFile;
 
@@ -35,7 +36,16 @@ pub(super) fn survey(file: &ZoneFile, domain: &Domain, platform: &Platform, at: 
     let inside = asked.filter(|question| question.name.is_within(&file.zone));
     let readings = inside.map(|question| held.read(question.name, question.rtype)).collect();
 
-    Survey { host: domain.host.clone(), at, zone, readings, routed: target.routed, depth: Depth::Full }
+    Survey {
+        host: domain.host.clone(),
+        at,
+        zone,
+        readings,
+        followed: Vec::new(),
+        trust: None,
+        routed: target.routed,
+        depth: Depth::Full,
+    }
 }
 
 /// The records by name, as a server holds them.
@@ -78,7 +88,7 @@ impl<'a> Held<'a> {
         };
         let servers = cut.map_or_else(|| self.name_servers(), |(_, servers)| servers.clone());
 
-        let delegation = (!servers.is_empty()).then_some(Delegation { parent, servers });
+        let delegation = (!servers.is_empty()).then_some(Delegation { parent, servers, faults: Vec::new() });
         let servers = vec![Authority { name: SERVER.into(), address: NOWHERE }];
         ZoneView::Found { apex, servers, delegation }
     }

@@ -53,6 +53,16 @@ pub struct Rehearsal {
     pub amended: String,
 }
 
+impl Rehearsal {
+    /// Names the sheet wherever the token would have to be typed, for whoever is
+    /// not shown it.
+    pub fn refer_to_sheet(&mut self, token: &str) {
+        self.todo.iter_mut().for_each(|edit| edit.refer_to_sheet(token));
+        self.findings.iter_mut().for_each(|found| found.finding.refer_to_sheet(token));
+        self.left.iter_mut().for_each(|finding| finding.refer_to_sheet(token));
+    }
+}
+
 /// A finding with its place in the file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -190,9 +200,17 @@ fn is_of(edit: &Edit, record: &Record) -> bool {
         && edit.value_now() == record.data.to_string()
 }
 
+/// Follows edits to the letter, in the text of a zone.
+///
+/// # Errors
+/// [`ZoneError`] if the text cannot be read.
+pub fn apply(text: &str, zone: &DnsName, edits: &[Edit], host: &str) -> Result<String, ZoneError> {
+    Ok(amend(&ZoneFile::parse(text, zone)?, edits, host))
+}
+
 /// Carries out edits on the text of a file.
 fn amend(file: &ZoneFile, edits: &[Edit], host: &str) -> String {
-    let mut lines: Vec<String> = edits.iter().filter_map(added).collect();
+    let mut lines: Vec<String> = edits.iter().filter_map(|edit| added(edit, file)).collect();
     if !lines.is_empty() {
         lines.insert(0, format!("; For {host}"));
     }
@@ -206,12 +224,16 @@ fn amend(file: &ZoneFile, edits: &[Edit], host: &str) -> String {
     )
 }
 
-/// The line that an edit adds; absolute, since it is relative to nothing.
-fn added(edit: &Edit) -> Option<String> {
+/// The line that an edit adds, unless the file has it; absolute, since it is
+/// relative to nothing.
+fn added(edit: &Edit, file: &ZoneFile) -> Option<String> {
     if edit.kind != EditKind::Add {
         return None;
     }
     let data = zonefile::value(edit.rtype.as_str(), &edit.value).ok()?;
+    if file.records().any(|record| record.owner == edit.owner && record.data == data) {
+        return None;
+    }
     Some(text::line("", &Record { owner: edit.owner.clone(), ttl: SHEET_TTL, data }))
 }
 

@@ -90,7 +90,7 @@ impl Form {
     /// What to type into the value box for a record.
     pub fn value_field(&self, data: &RecordData) -> String {
         match data {
-            RecordData::Cname(name) | RecordData::Ns(name) => self.full(name),
+            RecordData::Cname(name) | RecordData::Dname(name) | RecordData::Ns(name) => self.full(name),
             RecordData::Mx { preference, exchange } => format!("{preference} {}", self.full(exchange)),
             other => other.to_string(),
         }

@@ -157,7 +157,7 @@ impl Line {
             RecordData::A(address) => self.value == address.to_string(),
             RecordData::Aaaa(address) => self.value == address.to_string(),
             RecordData::Cname(name) | RecordData::Ns(name) => self.value == name.as_str(),
-            RecordData::Txt(text) => self.value == *text,
+            RecordData::Txt(text) => *text == self.value,
             _ => false,
         }
     }
@@ -176,7 +176,7 @@ impl Line {
             RecordType::A => self.value.parse().ok().map(RecordData::A),
             RecordType::Aaaa => self.value.parse().ok().map(RecordData::Aaaa),
             RecordType::Cname => Some(RecordData::Cname(self.value.as_str().into())),
-            RecordType::Txt => Some(RecordData::Txt(self.value.clone())),
+            RecordType::Txt => Some(RecordData::Txt(self.value.as_str().into())),
             _ => None,
         }
     }

@@ -125,7 +125,7 @@ impl Sheet {
 
     fn draw_ownership(&mut self, brief: &Brief<'_>, platform: &Platform) {
         let challenge = self.challenge.clone();
-        let token = RecordData::Txt(brief.token.txt_value());
+        let token = RecordData::Txt(brief.token.txt_value().as_str().into());
         self.add(Purpose::Ownership, Choice::ChallengeTxt, challenge.clone(), &token);
 
         if let Some(zone) = &platform.proof_zone {
@@ -178,7 +178,7 @@ impl Sheet {
 
     fn add(&mut self, purpose: Purpose, choice: Choice, owner: DnsName, data: &RecordData) {
         let value = match data {
-            RecordData::Txt(text) => text.clone(),
+            RecordData::Txt(text) => text.to_text(),
             other => other.to_string(),
         };
         self.lines.push(Line {
@@ -349,8 +349,8 @@ mod tests {
             "that is another line"
         );
         let token = testing::token().txt_value();
-        assert!(line(RecordType::Txt).is_met_by(&RecordData::Txt(token.clone())));
-        assert!(!line(RecordType::Txt).is_met_by(&RecordData::Txt(token.to_uppercase())));
+        assert!(line(RecordType::Txt).is_met_by(&RecordData::Txt(token.as_str().into())));
+        assert!(!line(RecordType::Txt).is_met_by(&RecordData::Txt(token.to_uppercase().into())));
         assert!(!line(RecordType::Txt).is_met_by(&RecordData::Cname(token.into())));
     }
 

@@ -18,8 +18,9 @@ use crate::name::hostname::Hostname;
 use crate::name::platform::Platform;
 use crate::name::token::Token;
 use crate::reading::answer::{Outcome, Rcode, Reading, Source};
+use crate::reading::delegation::Delegation;
 use crate::reading::record::{Record, RecordData, RecordType, Soa};
-use crate::reading::survey::{Authority, Delegation, Survey, ZoneView};
+use crate::reading::survey::{Authority, Survey, ZoneView};
 use crate::reading::target::Depth;
 use crate::reading::view::HostView;
 use crate::sheet::Sheet;
@@ -58,7 +59,11 @@ pub(crate) fn token() -> Token {
 }
 
 pub(crate) fn policy() -> Policy {
-    Policy { ca_identities: vec!["stampworks-ca.example".into()], ..Policy::default() }
+    Policy {
+        ca_identities: vec!["stampworks-ca.example".into()],
+        second_look: Duration::zero(),
+        ..Policy::default()
+    }
 }
 
 pub(crate) fn domain(host: &str) -> Domain {
@@ -182,7 +187,7 @@ fn found() -> ZoneView {
 pub(crate) fn delegated(apex: &str, parent: &str, servers: &[&str]) -> ZoneView {
     let server = Authority { name: "ns1.harrowdns.example".into(), address: [127, 53, 2, 1].into() };
     let servers_above = servers.iter().map(DnsName::new).collect();
-    let delegation = Delegation { parent: parent.into(), servers: servers_above };
+    let delegation = Delegation { parent: parent.into(), servers: servers_above, faults: Vec::new() };
     ZoneView::Found { apex: apex.into(), servers: vec![server], delegation: Some(delegation) }
 }
 
@@ -235,7 +240,7 @@ pub(crate) fn survey_of(domain: &Domain, lines: &[&str]) -> Survey {
     let readings = readings_of(domain, &authority(1), &records);
     let host = domain.host.clone();
     let routed = domain.routed();
-    Survey { host, at: now(), zone: found(), readings, routed, depth: Depth::Full }
+    assembled(host, routed, readings)
 }
 
 /// As [`survey`], with `seeing` of `all` vantages that see the same and the
@@ -252,7 +257,20 @@ pub(crate) fn survey_spread(host: &str, lines: &[&str], seeing: usize, all: usiz
     }
     let host = Hostname::parse(host).expect("valid");
     let routed = DnsName::from(&host);
-    Survey { host, at: now(), zone: found(), readings: read, routed, depth: Depth::Full }
+    assembled(host, routed, read)
+}
+
+fn assembled(host: Hostname, routed: DnsName, readings: Vec<Reading>) -> Survey {
+    Survey {
+        host,
+        at: now(),
+        zone: found(),
+        readings,
+        followed: Vec::new(),
+        trust: None,
+        routed,
+        depth: Depth::Full,
+    }
 }
 
 /// Adds a second authoritative server that holds `lines`.
@@ -277,7 +295,7 @@ pub(crate) fn unregistered(name: &str) -> ZoneView {
 }
 
 pub(crate) fn unreachable(zone: &str, tried: &str) -> ZoneView {
-    ZoneView::Unreachable { zone: zone.into(), tried: vec![tried.into()] }
+    ZoneView::Unreachable { zone: zone.into(), tried: vec![tried.into()], delegation: None }
 }
 
 pub(crate) fn diagnose(host: &str, lines: &[&str]) -> Vec<Finding> {

@@ -2,7 +2,7 @@
 
 use thiserror::Error;
 
-use super::values::LONGEST_NAME;
+use crate::name::dns::LONGEST_NAME;
 
 /// What is wrong at a place of a file.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
@@ -86,6 +86,9 @@ pub enum Fault {
     /// An empty label.
     #[error("The name {0} has two dots side by side.")]
     EmptyLabel(String),
+    /// Quotation marks with nothing between them.
+    #[error("Between the quotation marks is nothing, so the value has no name. Write one without them.")]
+    NoName,
     /// White space that no reader takes for it, or worse.
     #[error(
         "The name {0} has a control character in it, which parts no words. Put a space or a tab in its place."

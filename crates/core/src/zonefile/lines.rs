@@ -4,6 +4,7 @@ use std::ops::{Range, RangeInclusive};
 
 use super::ZoneError;
 use super::fault::Fault;
+use crate::reading::octets;
 
 /// A word of the file.
 #[derive(Clone, Debug)]
@@ -17,33 +18,14 @@ pub(super) struct Token {
 impl Token {
     /// With its escapes undone (RFC 1035, section 5.1).
     pub(super) fn octets(&self) -> Vec<u8> {
-        let mut octets = Vec::with_capacity(self.raw.len());
-        let bytes = self.raw.as_bytes();
-        let mut at = 0;
+        let mut rest = self.raw.as_bytes();
+        let mut octets = Vec::with_capacity(rest.len());
 
-        while let Some(byte) = bytes.get(at) {
-            let digits = bytes.get(at + 1..at + 4).filter(|d| d.iter().all(u8::is_ascii_digit));
-            match (byte, digits) {
-                (b'\\', Some(digits)) => {
-                    let code = digits.iter().fold(0_u16, |n, d| n * 10 + u16::from(d - b'0'));
-                    octets.push(u8::try_from(code).unwrap_or(b'?'));
-                    at += 4;
-                }
-                (b'\\', None) => {
-                    octets.extend(bytes.get(at + 1));
-                    at += 2;
-                }
-                (byte, _) => {
-                    octets.push(*byte);
-                    at += 1;
-                }
-            }
+        while let Some((octet, length)) = octets::first(rest) {
+            octets.push(octet);
+            rest = &rest[length..];
         }
         octets
-    }
-
-    pub(super) fn text(&self) -> String {
-        String::from_utf8_lossy(&self.octets()).into_owned()
     }
 }
 
@@ -178,7 +160,11 @@ mod tests {
         let line = |l: Result<Logical, ZoneError>| {
             let Logical { tokens, indented, lines, span } = l.expect("reads");
             assert!(text.is_char_boundary(span.start) && text.is_char_boundary(span.end));
-            (tokens.iter().map(Token::text).collect(), lines, indented)
+            (
+                tokens.iter().map(|token| String::from_utf8_lossy(&token.octets()).into_owned()).collect(),
+                lines,
+                indented,
+            )
         };
         Lines::new(text).map(line).collect()
     }
@@ -201,7 +187,7 @@ mod tests {
     fn quotes_keep_what_would_end_a_word_and_escapes_are_undone() {
         let (tokens, ..) = &words(r#"a "b c;(d)" e\ f "\"g\\" \104i \999 ü"#)[0];
         assert_eq!(tokens[..4], ["a", "b c;(d)", "e f", r#""g\"#]);
-        assert_eq!(tokens[4..], ["hi", "?", "ü"]);
+        assert_eq!(tokens[4..], ["hi", "999", "ü"]);
     }
 
     #[test]

@@ -255,7 +255,10 @@ mod tests {
         let text = "@ TXT \"v=DKIM1; k=rsa; \" \"p=\\\"x\\\"\\059\"\n@ TXT bare;comment\n";
         assert_eq!(
             shown(text),
-            ["onswick.example 3600 TXT \"v=DKIM1; k=rsa; p=\"x\";\"", "onswick.example 3600 TXT \"bare\"",]
+            [
+                "onswick.example 3600 TXT \"v=DKIM1; k=rsa; p=\\\"x\\\";\"",
+                "onswick.example 3600 TXT \"bare\"",
+            ]
         );
     }
 
@@ -277,6 +280,7 @@ mod tests {
             ("$GENERATE 1-9 h$ A 192.0.2.$", 1, "Write out the records"),
             ("  A 192.0.2.7", 1, "no name before it"),
             ("a..b A 192.0.2.7", 1, "two dots"),
+            ("@ NS \"\"", 1, "has no name"),
             ("@ CH A 192.0.2.7", 1, "Only IN"),
             ("www.other.test. A 192.0.2.7", 1, "outside of the zone onswick.example"),
             ("@", 1, "no type"),

@@ -4,11 +4,9 @@ use std::net::IpAddr;
 
 use super::fault::Fault;
 use super::lines::{Lines, Token};
-use crate::name::dns::DnsName;
+use crate::name::dns::{DnsName, LONGEST_LABEL, LONGEST_NAME};
+use crate::reading::octets::{self, Octets};
 use crate::reading::record::{RecordData, RecordType, Soa};
-
-/// Longest name in presentation form (RFC 1035, section 2.3.4).
-pub(super) const LONGEST_NAME: usize = 253;
 
 /// Record types that a master file may hold beside those that are judged
 /// (IANA registry of resource record types).
@@ -67,6 +65,9 @@ const OTHER_TYPES: [&str; 52] = [
     "ZONEMD",
 ];
 
+/// Redirects whole subtrees (RFC 6672); asked for by nobody, and seen in answers.
+const DNAME: &str = "DNAME";
+
 /// Reads one value, names in it absolute: as the core shows values, and as
 /// people write them in edits.
 ///
@@ -75,7 +76,7 @@ const OTHER_TYPES: [&str; 52] = [
 pub fn value(rtype: &str, text: &str) -> Result<RecordData, Fault> {
     if rtype == RecordType::Txt.as_str() {
         let inner = text.strip_prefix('"').and_then(|t| t.strip_suffix('"'));
-        return Ok(RecordData::Txt(inner.unwrap_or(text).to_owned()));
+        return Ok(RecordData::Txt(Octets::unescaped(inner.unwrap_or(text))));
     }
 
     let mut tokens = Vec::new();
@@ -92,22 +93,55 @@ pub(super) fn name(written: &str, origin: &DnsName) -> Result<DnsName, Fault> {
         return Err(Fault::Control(written.escape_default().to_string()));
     }
 
-    let absolute = match written {
+    match written {
+        // Quotes with nothing between them.
+        "" => return Err(Fault::NoName),
         "@" => return Ok(origin.clone()),
         "." => return Ok(DnsName::root()),
-        _ if written.ends_with('.') && !written.ends_with("\\.") => written[..written.len() - 1].to_owned(),
-        _ if origin.is_root() => written.to_owned(),
-        _ => format!("{written}.{origin}"),
-    };
-    if absolute.len() > LONGEST_NAME {
-        return Err(Fault::LongName(written.to_owned()));
+        _ => {}
     }
 
-    match absolute.split('.').find(|label| label.is_empty() || label.len() > 63) {
-        Some("") => Err(Fault::EmptyLabel(written.to_owned())),
-        Some(_) => Err(Fault::LongLabel(written.to_owned())),
-        None => Ok(DnsName::new(absolute)),
+    let mut labels = labels(written.as_bytes());
+    let is_absolute = labels.last().is_some_and(Vec::is_empty);
+    if is_absolute {
+        labels.pop();
     }
+    match labels.iter().find(|label| label.is_empty() || label.len() > LONGEST_LABEL) {
+        Some(label) if label.is_empty() => return Err(Fault::EmptyLabel(written.to_owned())),
+        Some(_) => return Err(Fault::LongLabel(written.to_owned())),
+        None => {}
+    }
+
+    // Each label takes the dot after it, which the last one has not.
+    let length = labels.iter().map(|label| label.len() + 1).sum::<usize>() - 1;
+    let own = DnsName::from_labels(labels.iter().map(Vec::as_slice));
+    let (absolute, length) = match is_absolute || origin.is_root() {
+        true => (own, length),
+        false => (origin.child(&own), length + 1 + origin.octets()),
+    };
+    if length > LONGEST_NAME {
+        return Err(Fault::LongName(written.to_owned()));
+    }
+    Ok(absolute)
+}
+
+/// The labels of a name as octets, its escapes undone (RFC 1035, section 5.1);
+/// the last one empty after a final dot.
+fn labels(written: &[u8]) -> Vec<Vec<u8>> {
+    let mut labels = Vec::new();
+    let mut label = Vec::new();
+    let mut rest = written;
+
+    while let Some((octet, length)) = octets::first(rest) {
+        if rest[0] == b'.' {
+            labels.push(std::mem::take(&mut label));
+        } else {
+            label.push(octet);
+        }
+        rest = &rest[length..];
+    }
+    labels.push(label);
+    labels
 }
 
 /// Seconds, plain or with units as in `1h30m`.
@@ -139,6 +173,12 @@ pub(super) fn seconds(text: &str) -> Option<u32> {
 
 /// A value of a type; what is not judged is not looked into.
 pub(super) fn data(rtype: &str, tokens: &[Token], origin: &DnsName) -> Result<RecordData, Fault> {
+    if rtype == DNAME
+        && let [target] = tokens
+    {
+        return name(&target.raw, origin).map(RecordData::Dname);
+    }
+
     let is_generic = tokens.first().is_some_and(|t| t.raw == "\\#" && !t.quoted);
     if is_generic || is_numbered(rtype) || OTHER_TYPES.contains(&rtype) {
         return Ok(RecordData::Other(rtype.to_owned()));
@@ -157,6 +197,8 @@ pub(super) fn data(rtype: &str, tokens: &[Token], origin: &DnsName) -> Result<Re
         RecordType::Soa => words.soa(),
         RecordType::Https => words.https(),
         RecordType::Ds => words.signer(),
+        // Not looked into; see above.
+        RecordType::Dnskey => Ok(RecordData::Other(rtype.to_owned())),
     }
 }
 
@@ -212,7 +254,11 @@ impl Words<'_> {
     fn caa(&self) -> Result<RecordData, Fault> {
         let [flags, tag, value] = self.exactly("flags, a tag and a value")?;
         let flags = self.read(flags, "flags from 0 to 255")?;
-        Ok(RecordData::Caa { flags, tag: tag.raw.to_ascii_lowercase(), value: value.text() })
+        Ok(RecordData::Caa {
+            flags,
+            tag: tag.raw.to_ascii_lowercase().as_str().into(),
+            value: value.octets().into(),
+        })
     }
 
     fn signer(&self) -> Result<RecordData, Fault> {
@@ -230,7 +276,7 @@ impl Words<'_> {
         }
 
         let joined: Vec<u8> = self.tokens.iter().flat_map(Token::octets).collect();
-        Ok(RecordData::Txt(String::from_utf8_lossy(&joined).into_owned()))
+        Ok(RecordData::Txt(joined.into()))
     }
 
     fn soa(&self) -> Result<RecordData, Fault> {
@@ -338,7 +384,7 @@ mod tests {
             ("NS", "ns1", RecordData::Ns(name("ns1"))),
             ("MX", "10 mx", RecordData::Mx { preference: 10, exchange: name("mx") }),
             ("TXT", "\"a b\" c", RecordData::Txt("a bc".into())),
-            ("TXT", "\"\"", RecordData::Txt(String::new())),
+            ("TXT", "\"\"", RecordData::Txt("".into())),
             (
                 "CAA",
                 "128 ISSUE \"ca.example; x=1\"",

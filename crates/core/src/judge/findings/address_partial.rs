@@ -21,6 +21,7 @@ pub(super) const ENTRY: Entry = Entry {
         Code::WildcardAnswers,
         Code::CnameForeign,
         Code::AddressForeign,
+        Code::AddressSurplus,
     ]),
     detect,
 };

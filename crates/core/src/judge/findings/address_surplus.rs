@@ -28,6 +28,8 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let split = case.first_split(|s| !s.foreign_v4.is_empty() && !s.ours_v4.is_empty())?;
     let mut edits = case.deletions(RecordType::A, &split.foreign_v4);
     edits.extend(case.deletions(RecordType::Aaaa, &split.foreign_v6));
+    edits.extend(case.additions(RecordType::A, &split.missing_v4));
+    edits.extend(case.additions(RecordType::Aaaa, &split.missing_v6));
     edits.extend(case.edits_at_host(EditKind::Keep, RecordType::A, &split.ours_v4));
 
     let kept = split.ours_v4.len();

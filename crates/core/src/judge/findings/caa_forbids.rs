@@ -3,8 +3,9 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{Edit, EditKind, sentences};
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 use crate::name::dns::DnsName;
 use crate::reading::caa::{self, Objection, Wish};
 use crate::reading::record::{Record, RecordData, RecordType};
@@ -83,13 +84,16 @@ fn why(objection: &Objection) -> String {
 }
 
 fn is_tag(data: &RecordData, wanted: &str) -> bool {
-    matches!(data, RecordData::Caa { tag, .. } if tag.eq_ignore_ascii_case(wanted))
+    matches!(data, RecordData::Caa { tag, .. } if tag.as_bytes().eq_ignore_ascii_case(wanted.as_bytes()))
 }
 
 /// A value of `;` forbids everyone.
 fn forbids_all(data: &RecordData) -> bool {
     match data {
-        RecordData::Caa { value, .. } => value.trim_start().starts_with(';') || value.trim().is_empty(),
+        RecordData::Caa { value, .. } => {
+            let value = value.to_text();
+            value.trim_start().starts_with(';') || value.trim().is_empty()
+        }
         _ => false,
     }
 }

@@ -6,8 +6,9 @@ use chrono::Duration;
 use crate::judge::case::Case;
 use crate::judge::certificate::Origin;
 use crate::judge::code::Code;
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 
 /// Days left at which it gets more urgent.
 pub(super) const RUNGS: [i64; 4] = [1, 7, 14, 30];

@@ -8,6 +8,7 @@ use crate::judge::gate::GateName;
 use crate::name::dns::DnsName;
 use crate::reading::answer::Reading;
 use crate::reading::record::{RecordData, RecordType};
+use crate::reading::view::HostView;
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::CnameChainBroken,
@@ -24,13 +25,15 @@ pub(super) const ENTRY: Entry = Entry {
         Code::CnameBesideOthers,
         Code::DnssecBroken,
         Code::WildcardAnswers,
+        Code::DnameAbove,
     ]),
     detect,
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
-    let target = case.foreign_alias()?;
     let (end, why) = broken_end(case)?;
+    let long = case.views.iter().find(|(_, view)| view.chain.len() >= MOST);
+    let target = case.foreign_alias().or_else(|| long.and_then(|(_, view)| view.cname()))?;
     let edits = vec![case.change_cname(target)];
 
     Some(Diagnosis {
@@ -42,9 +45,39 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     })
 }
 
-/// The last name of the chain and what is wrong with it, if every vantage that
-/// answers, or a server that holds the whole chain, says so.
-fn broken_end(case: &Case<'_>) -> Option<(DnsName, &'static str)> {
+/// Aliases in a row after which resolvers give up.
+const MOST: usize = 12;
+
+/// The last name of the chain and what is wrong with it: by what the servers of
+/// each zone on the way say, else if every vantage that answers says so.
+fn broken_end(case: &Case<'_>) -> Option<(DnsName, String)> {
+    let dead_ends = case
+        .views
+        .iter()
+        .filter(|(_, view)| view.cname().is_some() && (view.has_no_address() || view.chain.len() >= MOST));
+    let known = dead_ends.into_iter().find_map(|(_, view)| followed_end(case, view));
+    known.or_else(|| seen_end(case))
+}
+
+fn followed_end(case: &Case<'_>, view: &HostView) -> Option<(DnsName, String)> {
+    let end = view.chain.last()?;
+    if view.circles {
+        return Some((end.clone(), "leads back in a circle".into()));
+    }
+    if view.chain.len() >= MOST {
+        return Some((end.clone(), format!("stands behind {MOST} aliases and more, so resolvers give up")));
+    }
+
+    let step = case.survey.followed.iter().find(|step| step.name == *end)?;
+    let why = match &step.failure {
+        Some(failure) => format!("cannot be read: {failure}"),
+        None if step.readings.iter().any(Reading::is_nxdomain) => "does not exist".into(),
+        None => "has no address".into(),
+    };
+    Some((end.clone(), why))
+}
+
+fn seen_end(case: &Case<'_>) -> Option<(DnsName, String)> {
     let routed = &case.sheet.routed;
     let readings = case.survey.of(routed, RecordType::A).filter(|r| r.answer().is_some());
     let (ours, vantages): (Vec<&Reading>, Vec<&Reading>) = readings.partition(|r| r.source.is_authority());
@@ -64,15 +97,15 @@ fn broken_end(case: &Case<'_>) -> Option<(DnsName, &'static str)> {
 
     let (reading, view) = views.first()?;
     let why = if reading.is_nxdomain() { "does not exist" } else { "has no address" };
-    Some((view.chain.last()?.clone(), why))
+    Some((view.chain.last()?.clone(), why.into()))
 }
 
 /// Without vantages: the chain ends within the zone, which says what is there.
-fn ended_inside(case: &Case<'_>, reading: &Reading) -> Option<(DnsName, &'static str)> {
+fn ended_inside(case: &Case<'_>, reading: &Reading) -> Option<(DnsName, String)> {
     let view = case.survey.host_view(&reading.source)?;
     let end = view.chain.last()?;
     (end.is_within(&case.sheet.zone) && view.has_no_address())
-        .then(|| (end.clone(), "has no address in the zone"))
+        .then(|| (end.clone(), "has no address in the zone".into()))
 }
 
 #[cfg(test)]

@@ -22,6 +22,7 @@ pub(super) const ENTRY: Entry = Entry {
         Code::CnameBesideOthers,
         Code::CnameChainBroken,
         Code::WildcardAnswers,
+        Code::DnameAbove,
     ]),
     detect,
 };

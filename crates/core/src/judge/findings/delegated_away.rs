@@ -6,8 +6,8 @@ use crate::judge::edit::{Edit, EditKind, sentences};
 use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::name::dns::DnsName;
+use crate::reading::delegation::Delegation;
 use crate::reading::record::{RecordData, RecordType};
-use crate::reading::survey::Delegation;
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::DelegatedAway,
@@ -29,18 +29,16 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         return None;
     }
 
+    let above = &delegation.parent;
     let edits: Vec<_> = delegation.servers.iter().map(|server| cut(case, delegation, server)).collect();
     Some(Diagnosis {
         remedy: format!(
-            "In the zone {}: {} They hand {zone} to other name servers, where the records on the sheet are \
-             missing. If you manage {zone} there, publish the sheet there instead and keep them.",
-            delegation.parent,
+            "In the zone {above}: {} They hand {zone} to other name servers, where the records on the sheet are \
+             missing. Then add there what the list has and {above} lacks. If you manage {zone} at those servers, \
+             publish the sheet there instead and keep them.",
             sentences(&edits)
         ),
-        remark: format!(
-            "Records at or under {zone} in the zone {} are hidden by the cut.",
-            delegation.parent
-        ),
+        remark: format!("Records at or under {zone} in the zone {above} are hidden by the cut."),
         evidence: delegation.sightings(zone),
         edits,
         ..Diagnosis::default()
@@ -59,6 +57,7 @@ fn cut(case: &Case<'_>, delegation: &Delegation, server: &DnsName) -> Edit {
 
 #[cfg(test)]
 mod tests {
+    use super::sentences;
     use crate::test;
 
     const HOST: &str = "timetable.onswick.example";
@@ -71,6 +70,14 @@ mod tests {
         assert_eq!(test::codes(&found), ["delegated-away"]);
         let start = "In the zone onswick.example: Delete the NS record ns1.former.example at timetable.";
         assert!(found[0].remedy.starts_with(start), "{}", found[0].remedy);
+
+        let list = sentences(&test::todo_of(&test::domain(HOST), &survey));
+        assert_eq!(
+            list.replace(test::token().txt_value().as_str(), "TOKEN"),
+            "Delete the NS record ns1.former.example at timetable. \
+             Add the TXT record TOKEN at _quaymark-challenge.timetable. \
+             Add the CNAME record onswick.edge.quaymark.example at timetable."
+        );
     }
 
     #[test]

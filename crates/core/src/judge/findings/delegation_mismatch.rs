@@ -4,8 +4,9 @@ use std::collections::BTreeSet;
 
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 use crate::name::dns::DnsName;
 use crate::reading::record::{RecordData, RecordType};
 

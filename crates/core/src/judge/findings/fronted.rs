@@ -2,9 +2,10 @@
 
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::judge::policy::Fronting;
+use crate::judge::sighting::Sighting;
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::Fronted,

@@ -3,8 +3,9 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{EditKind, sentences};
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 use crate::reading::record::RecordType;
 
 pub(super) const ENTRY: Entry = Entry {

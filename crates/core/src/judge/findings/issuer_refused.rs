@@ -3,8 +3,9 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::evidence::OrderState;
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 
 /// Who says so.
 const SOURCE: &str = "certification authority";

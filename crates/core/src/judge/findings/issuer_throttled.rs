@@ -6,8 +6,9 @@ use chrono::{DateTime, Utc};
 
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::IssuerThrottled,
@@ -36,7 +37,7 @@ pub(super) fn throttle(case: &Case<'_>) -> Option<Throttle> {
             Throttle { said: Limit::Issuer.to_string(), until: *free_at, source: "certification authority" }
         }
         // The order that used it up is on its way.
-        (OrderState::Open, _) | (_, None) => return None,
+        (OrderState::Wanted | OrderState::Open, _) | (_, None) => return None,
         (_, Some(Spent { limit, free_at })) => {
             Throttle { said: limit.to_string(), until: *free_at, source: "the platform's budget" }
         }

@@ -4,8 +4,9 @@ use crate::judge::baseline::policy;
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{EditKind, sentences};
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 use crate::reading::record::{Record, RecordData, RecordType};
 
 pub(super) const ENTRY: Entry = Entry {

@@ -8,6 +8,7 @@ mod address_foreign;
 mod address_partial;
 mod address_surplus;
 mod caa_forbids;
+mod caa_unreadable;
 mod certificate_expiring;
 mod certificate_foreign;
 mod challenge_blocked;
@@ -19,7 +20,9 @@ mod cname_foreign;
 mod default_host_listed;
 mod delegated_away;
 mod delegation_mismatch;
+mod dname_above;
 mod dnssec_broken;
+mod edns_refused;
 mod forwarding_elsewhere;
 mod fronted;
 mod host_doubled;
@@ -34,6 +37,7 @@ mod pair_incomplete;
 mod server_lame;
 mod servers_disagree;
 mod stalled;
+mod tcp_closed;
 mod token_altered;
 mod token_misplaced;
 mod token_superseded;
@@ -42,6 +46,9 @@ mod value_doubled;
 mod wildcard_answers;
 mod wrong_type;
 
+#[cfg(test)]
+mod single_edits;
+
 /// Every finding, roots of trouble first, so that consequences can yield.
 pub static CATALOGUE: &[&Entry] = &[
     &name_unregistered::ENTRY,
@@ -49,7 +56,10 @@ pub static CATALOGUE: &[&Entry] = &[
     &dnssec_broken::ENTRY,
     &delegated_away::ENTRY,
     &server_lame::ENTRY,
+    &tcp_closed::ENTRY,
+    &edns_refused::ENTRY,
     &servers_disagree::ENTRY,
+    &dname_above::ENTRY,
     &host_doubled::ENTRY,
     &token_superseded::ENTRY,
     &token_misplaced::ENTRY,
@@ -73,6 +83,7 @@ pub static CATALOGUE: &[&Entry] = &[
     &mail_at_risk::ENTRY,
     &mail_lost::ENTRY,
     &caa_forbids::ENTRY,
+    &caa_unreadable::ENTRY,
     &challenge_blocked::ENTRY,
     &issuer_throttled::ENTRY,
     &issuer_refused::ENTRY,
@@ -95,6 +106,9 @@ pub fn diagnose(case: &Case<'_>) -> Vec<Finding> {
             found.push(finding(entry, diagnosis));
         }
     }
+
+    let mask = case.mask_of_others();
+    found.iter_mut().for_each(|finding| finding.hide(&mask));
     found
 }
 

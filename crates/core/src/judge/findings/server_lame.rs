@@ -1,20 +1,24 @@
 //! `server-lame`: a listed name server does not serve the zone.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
+use crate::name::dns::DnsName;
 use crate::reading::answer::{Outcome, Reading, Source};
+use crate::reading::delegation::{Fault, ServerFault};
 use crate::reading::record::RecordType;
+use crate::reading::survey::Survey;
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::ServerLame,
     severity: Severity::Warning,
     gate: GateName::Ownership,
-    about: "One of the zone's name servers is silent, refuses, or answers without authority (RFC 1912, \
-            section 2.8). Resolvers that ask it first are slow or fail.",
+    about: "One of the zone's name servers cannot be found, is silent, refuses, or answers without authority \
+            (RFC 1912, section 2.8). Resolvers that ask it first are slow or fail.",
     yields: Yields::To(&[Code::Unreachable]),
     detect,
 };
@@ -22,24 +26,60 @@ pub(super) const ENTRY: Entry = Entry {
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let readings = case.survey.of(&case.sheet.zone, RecordType::Soa).filter(|r| r.source.is_authority());
     let (lame, sound): (Vec<&Reading>, Vec<&Reading>) = readings.partition(|r| is_of_no_use(r));
-    lame.first()?;
+    let faults = case.survey.delegation().map(|delegation| &delegation.faults[..]).unwrap_or_default();
 
-    let by_name: BTreeMap<_, _> = lame.iter().filter_map(|r| Some((server(r)?, trouble(r)))).collect();
-    let list: Vec<_> = by_name.iter().map(|(name, trouble)| format!("{name} {trouble}")).collect();
-    let names: Vec<_> = by_name.keys().copied().collect();
+    let mut troubles: BTreeMap<&str, String> = BTreeMap::new();
+    for reading in &lame {
+        if let Some(name) = server(reading) {
+            troubles.insert(name, format!("{name} {}", trouble(reading)));
+        }
+    }
+    for fault in faults.iter().filter(|fault| fault.fault != Fault::Unasked) {
+        troubles.insert(&fault.server, fault.to_string());
+    }
+    if troubles.is_empty() {
+        return None;
+    }
 
+    let names: Vec<_> = troubles.keys().copied().collect();
+    let said: Vec<_> = troubles.values().cloned().collect();
     let zone = &case.sheet.zone;
-    let others = sound.len();
     Some(Diagnosis {
+        severity: sound.is_empty().then_some(Severity::Blocker),
         remedy: format!(
-            "Take {} off the name servers of {zone} at your registrar and in the zone, or ask your DNS operator to \
-             serve {zone} there. The records on the sheet are not at fault; keep them.",
-            names.join(" and ")
+            "Take {} off the name servers of {zone} {}, or have it mended: {}. The records on the sheet are not at \
+             fault; keep them.",
+            names.join(" and "),
+            where_listed(case.survey, zone),
+            said.join("; ")
         ),
-        remark: format!("{}; {others} other server addresses answer with authority.", list.join("; ")),
-        evidence: lame.iter().map(|r| sighting(r)).collect(),
+        remark: format!("{}; {}.", said.join("; "), others(&sound)),
+        evidence: lame.iter().map(|r| sighting(r)).chain(faults.iter().map(of_fault)).collect(),
         ..Diagnosis::default()
     })
+}
+
+/// Where the list of a zone's name servers is edited.
+pub(super) fn where_listed(survey: &Survey, zone: &DnsName) -> String {
+    let registered = survey.host.registered();
+    match survey.delegation() {
+        Some(delegation) if delegation.parent.is_within(registered) => {
+            format!("in the zone {}, which delegates {zone}, and in the zone itself", delegation.parent)
+        }
+        _ => "at your registrar and in the zone".into(),
+    }
+}
+
+fn others(sound: &[&Reading]) -> String {
+    let names: BTreeSet<_> = sound.iter().filter_map(|reading| server(reading)).collect();
+    match names.len() {
+        0 => "no other server answers with authority".into(),
+        _ => format!("{} answers with authority", names.into_iter().collect::<Vec<_>>().join(" and ")),
+    }
+}
+
+fn of_fault(fault: &ServerFault) -> Sighting {
+    Sighting::new(&fault.server, fault.to_string())
 }
 
 /// Silence of one server counts once another has answered: the way there works.
@@ -84,7 +124,7 @@ mod tests {
             survey.readings.iter_mut().filter(second).for_each(|r| r.outcome = outcome.clone());
             let found = test::judge(&test::domain(host), &survey);
             assert_eq!(test::codes(&found), ["server-lame"], "{want}");
-            assert!(found[0].remark.starts_with(&format!("ns2.harrowdns.example {want}; 1 other")));
+            assert!(found[0].remark.starts_with(&format!("ns2.harrowdns.example {want}; ns1")));
         }
     }
 

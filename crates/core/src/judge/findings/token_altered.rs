@@ -3,9 +3,12 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{EditKind, sentences};
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
-use crate::reading::record::{RecordData, RecordType};
+use crate::judge::sighting::Sighting;
+use crate::name::dns::DnsName;
+use crate::reading::answer::Source;
+use crate::reading::record::{Record, RecordData};
 use crate::sheet::line::Purpose;
 
 pub(super) const ENTRY: Entry = Entry {
@@ -20,6 +23,8 @@ pub(super) const ENTRY: Entry = Entry {
         Code::TokenSuperseded,
         Code::TokenMisplaced,
         Code::WildcardAnswers,
+        Code::DnameAbove,
+        Code::TcpClosed,
     ]),
     detect,
 };
@@ -30,34 +35,27 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         return None;
     }
 
-    let mut held = Vec::new();
-    for (source, records) in case.survey.authority(challenge, RecordType::Txt) {
-        for record in records {
-            let is_there = record.owner == *challenge;
-            match record.data {
-                RecordData::Txt(_) => held.push((source, record)),
-                RecordData::Cname(_) if is_there => held.push((source, record)),
-                _ => {}
-            }
-        }
-    }
+    let held = held(case, challenge);
     let (_, record) = held.first()?;
 
     let line = case.sheet.preferred(Purpose::Ownership).next()?;
-    let (edits, altered, hint) = match &record.data {
-        RecordData::Txt(text) => {
-            let hint = hint(text, &case.domain.token.txt_value());
-            (vec![case.change(record, line)], text.clone(), hint)
-        }
+    let (edits, hint) = match &record.data {
+        // What belongs to somebody else stays, and ours goes beside it.
+        RecordData::Txt(_) if case.is_of_others(record) => (
+            vec![case.publish(line)],
+            "It is the token of another account; leave it, and add ours beside it.".into(),
+        ),
+        RecordData::Txt(text) => (vec![case.change(record, line)], hint(case, &text.to_text())),
         // A CNAME leaves no room for a TXT record beside it.
-        other => {
-            let edits = vec![case.edit_record(EditKind::Delete, record), case.publish(line)];
-            (edits, other.to_string(), "It leads to a name that does not hold this domain's token.")
-        }
+        _ => (
+            vec![case.edit_record(EditKind::Delete, record), case.publish(line)],
+            "It leads to a name that does not hold this domain's token.".into(),
+        ),
     };
 
+    let now = case.edit_record(EditKind::Keep, record).value;
     Some(Diagnosis {
-        remedy: format!("{} It now has the value {altered}. {hint}", sentences(&edits)),
+        remedy: format!("{} It now has the value {now}. {hint}", sentences(&edits)),
         remark: format!("The {} record there is not this domain's token. {hint}", record.data.type_name()),
         evidence: Sighting::of_all(&held),
         edits,
@@ -65,10 +63,47 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     })
 }
 
-/// What happened to the value on its way.
-fn hint(found: &str, token: &str) -> &'static str {
+/// What stands at the challenge label or where its alias leads, first what is
+/// most like a token of ours: texts of other services may stand there too.
+fn held<'a>(case: &'a Case<'_>, challenge: &'a DnsName) -> Vec<(&'a Source, &'a Record)> {
+    let mut held = Vec::new();
+    for source in case.survey.sources().into_iter().filter(|source| source.is_authority()) {
+        for record in case.survey.texts(source, challenge).into_iter().flatten() {
+            if matches!(record.data, RecordData::Txt(_) | RecordData::Cname(_)) {
+                held.push((source, record));
+            }
+        }
+    }
+
+    held.sort_by_key(|(_, record)| match &record.data {
+        RecordData::Txt(text) => !is_like_ours(&text.to_text(), &case.domain.token.txt_value()),
+        _ => false,
+    });
+    held
+}
+
+/// Whether a text was meant to be a token.
+fn is_like_ours(text: &str, token: &str) -> bool {
     let bare = token.trim_start_matches("token=");
-    let squeezed: String = found.chars().filter(|c| !c.is_whitespace() && *c != '"').collect();
+    let squeezed: String = text.to_ascii_lowercase().chars().filter(char::is_ascii_alphanumeric).collect();
+    let start: String = bare.chars().take(6).collect();
+    let end: String = bare.chars().skip(bare.len() - 6).collect();
+    text.to_ascii_lowercase().contains("token") || squeezed.contains(&start) || squeezed.contains(&end)
+}
+
+/// What happened to the value on its way.
+fn hint(case: &Case<'_>, found: &str) -> String {
+    match case.known_token(found).and_then(|known| known.host.as_ref()) {
+        Some(other) => format!("It is the token of {other}; each domain has its own."),
+        None => slip(found, &case.domain.token.txt_value()).into(),
+    }
+}
+
+fn slip(found: &str, token: &str) -> &'static str {
+    let bare = token.trim_start_matches("token=");
+    let squeezed: String =
+        found.chars().filter(|c| !c.is_whitespace() && !matches!(c, '"' | '\'' | '\\')).collect();
+    let lower = squeezed.to_ascii_lowercase();
 
     if found == bare {
         "The part token= at its start is missing."
@@ -76,7 +111,11 @@ fn hint(found: &str, token: &str) -> &'static str {
         "Capitals and small letters were changed."
     } else if squeezed == token {
         "Spaces or quotation marks were added."
-    } else if token.starts_with(found) || found.ends_with(bare) || token.ends_with(found) {
+    } else if squeezed.trim_end_matches('.') == token {
+        "A dot was added at its end."
+    } else if lower.trim_end_matches('.') == token || lower.trim_end_matches('.') == bare {
+        "More than one thing was changed about it: capitals, quotation marks, spaces or a dot."
+    } else if !squeezed.is_empty() && (token.contains(&squeezed) || squeezed.contains(bare)) {
         "A part of it was cut off or added."
     } else {
         "Copy the whole value again."
@@ -85,7 +124,7 @@ fn hint(found: &str, token: &str) -> &'static str {
 
 #[cfg(test)]
 mod tests {
-    use super::hint;
+    use super::slip;
     use crate::test;
 
     #[test]
@@ -114,7 +153,7 @@ mod tests {
             ("token=ab", "cut off"),
             ("something else", "again"),
         ] {
-            assert!(hint(found, "token=abcd").contains(want), "{found}");
+            assert!(slip(found, "token=abcd").contains(want), "{found}");
         }
     }
 }

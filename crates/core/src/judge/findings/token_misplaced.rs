@@ -3,9 +3,10 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{EditKind, sentences};
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
-use crate::reading::record::{RecordData, RecordType};
+use crate::judge::sighting::Sighting;
+use crate::reading::record::{Record, RecordData, RecordType};
 use crate::sheet::line::Purpose;
 
 pub(super) const ENTRY: Entry = Entry {
@@ -24,14 +25,9 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     }
     let line = case.sheet.preferred(Purpose::Ownership).next()?;
 
-    let mut names = case.target.misplaced(&case.sheet.zone);
-    names.push(case.sheet.routed.clone());
-    let token = RecordData::Txt(line.value.clone());
-    let held: Vec<_> = names
-        .iter()
-        .flat_map(|name| case.survey.held(name, RecordType::Txt))
-        .filter(|(_, r)| r.data == token)
-        .collect();
+    let names = case.target.misplaced(&case.sheet.zone);
+    let texts = names.iter().flat_map(|name| case.own(name, RecordType::Txt));
+    let held: Vec<_> = texts.filter(|(_, record)| is_misplaced(case, record, &line.value)).collect();
     held.first()?;
 
     let mut edits = case.edit_records(EditKind::Delete, &held);
@@ -43,6 +39,16 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         edits,
         ..Diagnosis::default()
     })
+}
+
+/// Whether a record holds the token, or stands at a name that was made of it: the
+/// two boxes were taken for each other.
+fn is_misplaced(case: &Case<'_>, record: &Record, token: &str) -> bool {
+    let RecordData::Txt(text) = &record.data else { return false };
+    let squeezed: String = text.to_text().chars().filter(|c| !c.is_whitespace() && *c != '"').collect();
+    let is_named_so = record.owner == case.sheet.zone.child(token);
+
+    is_named_so || squeezed.trim_end_matches('.').eq_ignore_ascii_case(token)
 }
 
 #[cfg(test)]

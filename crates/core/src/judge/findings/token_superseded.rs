@@ -3,8 +3,9 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{EditKind, sentences};
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 use crate::reading::record::{RecordData, RecordType};
 use crate::sheet::line::Purpose;
 
@@ -46,7 +47,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 fn is_superseded(case: &Case<'_>, data: &RecordData) -> bool {
     let RecordData::Txt(text) = data else { return false };
-    case.domain.superseded.iter().any(|token| token.txt_value() == *text)
+    case.domain.superseded.iter().any(|token| *text == token.txt_value())
 }
 
 #[cfg(test)]

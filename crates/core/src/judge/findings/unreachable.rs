@@ -2,8 +2,11 @@
 
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
+use crate::judge::findings::server_lame::where_listed;
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
+use crate::reading::delegation::Fault;
 use crate::reading::survey::ZoneView;
 
 pub(super) const ENTRY: Entry = Entry {
@@ -16,15 +19,31 @@ pub(super) const ENTRY: Entry = Entry {
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
-    let ZoneView::Unreachable { zone, tried } = &case.survey.zone else { return None };
+    let ZoneView::Unreachable { zone, tried, delegation } = &case.survey.zone else { return None };
+    // Registries do not fail their customers one by one, and a network of ours
+    // that carries nothing says nothing about anybody.
+    if !zone.is_within(case.domain.host.registered()) || case.survey.is_cut_off() {
+        return None;
+    }
 
+    let faults = delegation.as_ref().map(|delegation| &delegation.faults[..]).unwrap_or_default();
+    let said: Vec<_> = tried.iter().cloned().chain(faults.iter().map(ToString::to_string)).collect();
+    let is_all = !faults.iter().any(|fault| fault.fault == Fault::Unasked);
+    let listed = where_listed(case.survey, zone);
+
+    let head = match (tried.is_empty(), is_all) {
+        (true, _) => format!("None of the name servers of {zone} can be found"),
+        (false, true) => format!("None of the name servers of {zone} answers"),
+        (false, false) => format!("None of the name servers of {zone} that were asked answers"),
+    };
     Some(Diagnosis {
         remedy: format!(
-            "None of the name servers of {zone} answers. Ask your DNS operator whether the zone still \
-             exists there, or enter the right name servers at your registrar. Change no records yet."
+            "{head}: {}. Enter the right name servers {listed}, or ask your DNS operator whether the zone still exists \
+             there. Change no records yet.",
+            said.join("; ")
         ),
-        remark: format!("Tried: {}.", tried.join("; ")),
-        evidence: tried.iter().map(|server| Sighting::new(server, "no usable answer")).collect(),
+        remark: format!("Tried: {}.", said.join("; ")),
+        evidence: said.iter().map(|server| Sighting::new(server, "no usable answer")).collect(),
         ..Diagnosis::default()
     })
 }

@@ -3,8 +3,9 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{Edit, EditKind, sentences};
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 use crate::name::dns::{self, DnsName};
 use crate::reading::answer::Source;
 use crate::reading::record::{Record, RecordType};
@@ -16,16 +17,21 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Ownership,
     about: "The name itself holds nothing; a wildcard record answers in its place (RFC 4592), and not \
             with what the sheet asks for.",
-    yields: Yields::To(&[Code::ServersDisagree, Code::HostDoubled, Code::TokenMisplaced]),
+    yields: Yields::To(&[Code::ServersDisagree, Code::DnameAbove, Code::HostDoubled, Code::TokenMisplaced]),
     detect,
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let (purpose, held) = answered(case)?;
-    let lines: Vec<&Line> = match purpose {
-        Purpose::Routing => case.sheet.by(case.choice()).collect(),
-        _ => case.sheet.preferred(purpose).collect(),
-    };
+    let mut lines: Vec<&Line> = Vec::new();
+    if purpose == Purpose::Ownership {
+        lines.extend(case.sheet.preferred(purpose));
+    }
+    // A record under the host ends the wildcard's reach for the host too (RFC
+    // 4592, section 2.2.2).
+    if purpose == Purpose::Routing || !synthesized(case, &case.sheet.routed, RecordType::A).is_empty() {
+        lines.extend(case.sheet.by(case.choice()));
+    }
 
     let star = star(case, purpose);
     let mut edits: Vec<_> = lines.into_iter().map(|line| case.publish(line)).collect();
@@ -75,7 +81,8 @@ fn star(case: &Case<'_>, purpose: Purpose) -> DnsName {
 }
 
 fn synthesized<'a>(case: &'a Case<'_>, name: &'a str, rtype: RecordType) -> Vec<(&'a Source, &'a Record)> {
-    case.survey.held(name, rtype).filter(|(source, _)| case.is_from_wildcard(source, name)).collect()
+    let held = case.survey.held(name, rtype);
+    held.filter(|(source, _)| case.is_from_wildcard(source, name, rtype)).collect()
 }
 
 #[cfg(test)]

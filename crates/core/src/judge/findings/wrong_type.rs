@@ -3,8 +3,9 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{EditKind, sentences};
-use crate::judge::finding::{Diagnosis, Entry, Severity, Sighting, Yields};
+use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
+use crate::judge::sighting::Sighting;
 use crate::judge::todo;
 use crate::name::dns::DnsName;
 use crate::reading::record::{Record, RecordData, RecordType};
@@ -50,6 +51,7 @@ fn is_mistyped(case: &Case<'_>, record: &Record) -> bool {
 
     match &record.data {
         RecordData::Txt(text) => {
+            let text = text.to_text();
             let is_address = text.trim().parse().is_ok_and(|address| case.is_of_ingress(address));
             DnsName::new(text.trim()) == *canonical || is_address
         }

@@ -21,13 +21,20 @@ pub(super) struct Board<'a> {
     pub gates: Gates,
     pub findings: &'a [Finding],
     grace: Duration,
+    second_look: Duration,
     now: DateTime<Utc>,
 }
 
 impl<'a> Board<'a> {
     /// The gates as they stood before this look.
     pub(super) fn new(case: &Case<'_>, findings: &'a [Finding]) -> Self {
-        Self { gates: case.domain.gates.clone(), findings, grace: case.policy.grace, now: case.now }
+        Self {
+            gates: case.domain.gates.clone(),
+            findings,
+            grace: case.policy.grace,
+            second_look: case.policy.second_look,
+            now: case.now,
+        }
     }
 
     /// Whether a gate is passed.
@@ -43,7 +50,7 @@ impl<'a> Board<'a> {
         let blocker = self.blocker(name);
 
         let state = match (&judged, blocker) {
-            (Judged::Unknown(_), _) if was_passed => return,
+            (Judged::Unknown(reason), _) if was_passed => return self.keep(name, reason),
             (Judged::Pass(_), None) => GateState::Passed,
             (_, Some(_)) if self.is_held(before) => GateState::Lapsed,
             (_, Some(_)) => GateState::Blocked,
@@ -55,9 +62,37 @@ impl<'a> Board<'a> {
             (Judged::Pass(reason) | Judged::NotYet(reason) | Judged::Unknown(reason), None) => reason,
         };
 
-        let since = if state == before.state { before.since } else { self.now };
         let because = blocker.map(|finding| finding.code);
-        self.gates.0[name as usize] = Gate { name, state, since, because, reason };
+        if let Some(doubted_at) = self.doubt(before, state) {
+            let reason = format!("In doubt; a second look decides. {reason}");
+            let doubted = Gate { doubted_at: Some(doubted_at), because, reason, ..before.clone() };
+            self.gates.0[name as usize] = doubted;
+            return;
+        }
+
+        let since = if state == before.state { before.since } else { self.now };
+        self.gates.0[name as usize] = Gate { name, state, since, doubted_at: None, because, reason };
+    }
+
+    /// Leaves a gate as it is; one that is passed says why nothing new is known of
+    /// it.
+    fn keep(&mut self, name: GateName, unknown: &str) {
+        let gate = &mut self.gates.0[name as usize];
+        if gate.state == GateState::Passed {
+            gate.reason = format!("Stays passed: silence proves nothing. {unknown}");
+        }
+    }
+
+    /// Since when a passed gate that would lapse now has been in doubt, while
+    /// the second look is still to come: one moment of trouble takes nothing
+    /// away. Whether a certificate is held is no reading, and never in doubt.
+    fn doubt(&self, before: &Gate, state: GateState) -> Option<DateTime<Utc>> {
+        let is_read = before.name != GateName::Certificate;
+        if !is_read || before.state != GateState::Passed || state == GateState::Passed {
+            return None;
+        }
+        let since = before.doubted_at.unwrap_or(self.now);
+        (self.now - since < self.second_look).then_some(since)
     }
 
     fn blocker(&self, name: GateName) -> Option<&'a Finding> {

@@ -10,7 +10,8 @@ use crate::judge::certificate::CertificateFacts;
 use crate::judge::domain::Domain;
 use crate::judge::evidence::{Evidence, OrderState, ProbeResult};
 use crate::judge::gate::{GateName, Stage};
-use crate::judge::policy::{Fronting, Policy};
+use crate::judge::moment::moment;
+use crate::judge::policy::Fronting;
 use crate::judge::preflight::{self, Check, CheckName, CheckState};
 use crate::judge::verdict::Verdict;
 use crate::judge::waiting::{self, Wait};
@@ -59,9 +60,14 @@ pub(super) fn ownership(case: &Case<'_>) -> Judged {
 }
 
 fn unread(survey: &Survey) -> Judged {
-    match survey.zone {
+    match &survey.zone {
         ZoneView::Unregistered { .. } => NotYet("The domain is not registered.".into()),
-        _ => Unknown("No authoritative server answered.".into()),
+        ZoneView::Unreachable { .. } if survey.is_cut_off() => Unknown(
+            "Nothing answers, neither the zone's name servers nor any vantage: it may be the platform's own network."
+                .into(),
+        ),
+        ZoneView::Unreachable { zone, .. } => Unknown(format!("No name server of {zone} answers.")),
+        ZoneView::Found { .. } => Unknown("No authoritative server gave a usable answer.".into()),
     }
 }
 
@@ -78,8 +84,8 @@ pub(super) fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
     }
 
     match case.verdict {
-        Verdict::Unreadable => unread(case.survey),
-        Verdict::Match => spread_enough(waits, case.policy),
+        Verdict::Unreadable => unread_routing(case, waits),
+        Verdict::Match => spread_enough(case, waits),
         Verdict::Absent => {
             let kinds = match case.choice() {
                 Choice::Cname => "CNAME record is",
@@ -93,29 +99,72 @@ pub(super) fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
     }
 }
 
-fn spread_enough(waits: &[Wait], policy: &Policy) -> Judged {
-    let share = match waiting::spread(waits) {
-        Some(share) if share + 1e-9 < policy.quorum => share,
-        _ => return Pass("The authoritative servers agree, and enough vantages see it.".into()),
-    };
+/// Once no server of the zone answers, what resolvers still say decides whether
+/// visitors arrive.
+fn unread_routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
+    let answering = waits.iter().filter(|wait| wait.answers).count();
+    let failing = waits.iter().filter(|wait| wait.failure.is_some()).count();
+    match &case.survey.zone {
+        ZoneView::Unreachable { zone, .. } if failing * 2 > answering => NotYet(format!(
+            "No name server of {zone} answers, and {failing} of {answering} vantages get no answer any more."
+        )),
+        _ => unread(case.survey),
+    }
+}
 
-    // One that gives no answer says nothing against what the zone says.
-    let against = waits.iter().filter(|wait| !wait.sees && !wait.holds.is_empty()).count();
-    let silent_or_right = (waits.len() - against) as f64 / waits.len() as f64;
-    if silent_or_right + 1e-9 >= policy.quorum {
-        return Unknown("The zone is right. Too few vantages answer to tell who sees it.".into());
+fn spread_enough(case: &Case<'_>, waits: &[Wait]) -> Judged {
+    let policy = case.policy;
+    let answering = waits.iter().filter(|wait| wait.answers).count();
+    if (answering as f64) + 1e-9 < policy.vantage_floor * waits.len() as f64 {
+        return Unknown(format!(
+            "The zone is right. Too few vantages answer to tell who sees it: {}.",
+            silent(waits)
+        ));
     }
 
-    let ends = match waiting::settled_at(waits, policy.quorum) {
-        Some(at) => format!("Enough of them let go of it by {}.", at.format("%H:%M:%S UTC")),
-        None => "Some of them give no answer that tells how long.".into(),
+    let aside =
+        if answering < waits.len() { format!(" Left out: {}.", silent(waits)) } else { String::new() };
+    let share = match waiting::spread(waits) {
+        Some(share) if share + 1e-9 < policy.quorum => share,
+        _ => {
+            return Pass(format!("The authoritative servers agree, and enough vantages see it.{aside}"));
+        }
     };
+
     NotYet(format!(
-        "The zone is right. {:.0} % of the vantages see it; {:.0} % are needed. The rest still hold an older \
-         answer. {ends}",
+        "The zone is right. {:.0} % of the vantages that answer see it; {:.0} % are needed. {}{aside}",
         share * 100.0,
-        policy.quorum * 100.0
+        policy.quorum * 100.0,
+        against(case, waits)
     ))
+}
+
+/// Which vantages say nothing.
+fn silent(waits: &[Wait]) -> String {
+    let silent = waits.iter().filter(|wait| !wait.answers).map(|wait| wait.vantage.as_str());
+    let mut silent: Vec<_> = silent.collect();
+    silent.sort_unstable();
+
+    let verb = if silent.len() == 1 { "is" } else { "are" };
+    format!("{} {verb} silent", silent.join(" and "))
+}
+
+/// What keeps the others from seeing it, and until when.
+fn against(case: &Case<'_>, waits: &[Wait]) -> String {
+    let mut said: Vec<String> = Vec::new();
+    for wait in waits {
+        said.extend(wait.failure.iter().map(|failure| format!("{} {failure}.", wait.vantage)));
+    }
+    if waits.iter().all(|wait| wait.holds.is_empty()) {
+        return said.join(" ");
+    }
+
+    said.push("The rest still hold an older answer.".into());
+    said.push(match waiting::settled_at(waits, case.policy.quorum) {
+        Some(at) => format!("Enough of them let go of it by {}.", moment(at, case.now)),
+        None => "Some of them give no answer that tells how long.".into(),
+    });
+    said.join(" ")
 }
 
 /// Passes while a certificate is held that covers the host and has not run out.

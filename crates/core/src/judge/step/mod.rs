@@ -13,13 +13,14 @@ use chrono::{DateTime, Utc};
 
 pub use self::addresses::{addresses_to_probe, foreign_addresses};
 pub use self::gates::wants_pair_canary;
+pub use crate::judge::action::Action;
 
 use self::board::Board;
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::domain::Domain;
 use crate::judge::evidence::Evidence;
-use crate::judge::finding::Finding;
+use crate::judge::finding::{Finding, Severity};
 use crate::judge::findings;
 use crate::judge::gate::{GateName, Gates};
 use crate::judge::policy::Policy;
@@ -28,23 +29,6 @@ use crate::judge::schedule::{self, Outlook};
 use crate::judge::waiting::{self, Wait};
 use crate::name::dns::DnsName;
 use crate::name::platform::Platform;
-
-/// What the world outside must do before the domain can get further.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Action {
-    /// Fetch the canary through every address, then judge again.
-    FetchCanary,
-    /// Place a certificate order.
-    PlaceOrder {
-        /// Whether it covers the other one of the pair too.
-        pair: bool,
-    },
-    /// Probe every address by TLS, then judge again.
-    Probe,
-    /// Ask the foreign addresses where they send visitors, and whether the
-    /// canary arrives through them, then judge again.
-    FollowForwards,
-}
 
 /// The new state of a domain.
 #[derive(Clone, Debug)]
@@ -183,11 +167,17 @@ pub fn step(
         return unsurveyed(domain, policy, now);
     };
     let (gates, asks) = judgement.gates();
-    let Judgement { case, found, waits } = judgement;
+    let Judgement { case, mut found, waits } = judgement;
 
     let is_frontable = found.iter().any(|finding| FRONTABLE.contains(&finding.code));
     let follow = (is_frontable && evidence.forwards.is_none()).then_some(Action::FollowForwards);
-    let action = asks.or(follow);
+    // What stands behind foreign addresses decides what else is worth doing.
+    let action = follow.or(asks);
+
+    // What only one look has seen is told along with its gate, and no finding yet.
+    found.retain(|finding| {
+        finding.severity != Severity::Blocker || gates.get(finding.gate).doubted_at.is_none()
+    });
 
     let fingerprint = case.survey.fingerprint();
     let has_moved = Some(fingerprint) != domain.fingerprint || gates != domain.gates;
@@ -245,5 +235,7 @@ pub fn preflight(
     preflight::checks(&judgement.case, &gates, &judgement.found, &judgement.waits)
 }
 
+#[cfg(test)]
+mod silence;
 #[cfg(test)]
 mod tests;
