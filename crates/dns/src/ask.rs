@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use nomenta_core::reading::record::RecordType;
 
-use crate::wire::{Mode, Reply};
+use crate::wire::{Extent, Mode, Reply};
 
 /// What came of a question, and the round-trip of the try that was answered.
 pub(crate) type Answered = (Got, Duration);
@@ -18,6 +18,10 @@ pub(crate) enum Got {
     Silence,
     NoRoute,
     Garbled(String),
+    /// It did not come before there was no more time.
+    Late,
+    /// It does not fit a packet, and is not to be had by TCP.
+    Short(String),
 }
 
 /// One question for one server.
@@ -27,4 +31,12 @@ pub(crate) struct Ask {
     pub name: Arc<str>,
     pub rtype: RecordType,
     pub mode: Mode,
+    /// What the server can bear, as far as is known.
+    pub extent: Extent,
+}
+
+impl Ask {
+    pub(crate) fn new(server: SocketAddr, name: &str, rtype: RecordType, mode: Mode) -> Self {
+        Self { server, name: name.into(), rtype, mode, extent: Extent::default() }
+    }
 }

@@ -1,30 +1,64 @@
-//! Questions to servers: by UDP with tries, by TCP when truncated.
+//! Questions to servers: by UDP with tries, by TCP when truncated, and with less
+//! of EDNS where a server cannot bear it.
 
-use std::io;
+use std::io::{self, ErrorKind};
 use std::time::{Duration, Instant};
 
 use futures::StreamExt;
+use futures::future::join_all;
 use futures::stream;
+use nomenta_core::reading::answer::Rcode;
+use thiserror::Error;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
-use tokio::time::timeout_at;
+use tokio::time::timeout;
 
 use crate::ask::{Answered, Ask, Got};
+use crate::bearing::Bearings;
 use crate::engine::{Engine, Settings};
-use crate::wire::{self, Mismatch};
+use crate::wire::{self, Extent, Mismatch};
 
 /// TCP connections at once, over all servers.
 const CONNECTIONS: usize = 64;
+/// Codes by which servers turn EDNS away (RFC 6891, section 7): FORMERR, NOTIMP
+/// and BADVERS.
+const TURNED_AWAY: [Rcode; 3] = [Rcode::Other(1), Rcode::Other(4), Rcode::Other(16)];
+
+/// Why an answer is not to be had by TCP, in words that follow the server.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
+enum NoTcp {
+    #[error("its TCP port is closed")]
+    Closed,
+    #[error("ends the connection by TCP early")]
+    Early,
+    #[error("does not answer by TCP")]
+    Silent,
+    #[error("answers something else by TCP")]
+    Stranger,
+    #[error("cannot be reached by TCP")]
+    NoWay,
+}
+
+impl From<io::Error> for NoTcp {
+    fn from(error: io::Error) -> Self {
+        match error.kind() {
+            ErrorKind::ConnectionRefused => Self::Closed,
+            ErrorKind::ConnectionReset | ErrorKind::UnexpectedEof | ErrorKind::BrokenPipe => Self::Early,
+            _ => Self::NoWay,
+        }
+    }
+}
 
 /// Asks questions.
 pub(crate) struct Exchange {
     engine: Engine,
     timeout: Duration,
+    bearings: Bearings,
 }
 
 impl Exchange {
     pub(crate) fn new(settings: Settings) -> Self {
-        Self { engine: Engine::new(settings), timeout: settings.timeout }
+        Self { engine: Engine::new(settings), timeout: settings.timeout, bearings: Bearings::default() }
     }
 
     /// One question.
@@ -33,35 +67,133 @@ impl Exchange {
     }
 
     /// Many questions, answered in their order.
-    pub(crate) async fn ask_all(&self, asks: Vec<Ask>) -> Vec<Answered> {
-        let mut answers = self.engine.ask_all(&asks).await;
+    pub(crate) async fn ask_all(&self, mut asks: Vec<Ask>) -> Vec<Answered> {
+        for ask in &mut asks {
+            ask.extent = self.bearings.of(ask.server);
+        }
 
-        let mut short: Vec<usize> = (0..answers.len()).collect();
-        short.retain(|index| matches!(&answers[*index].0, Got::Reply(reply) if reply.truncated));
-        let fetches = stream::iter(short).map(|index| {
-            let ask = &asks[index];
-            async move { (index, self.by_tcp(ask).await) }
-        });
+        let mut answers = self.put(&asks).await;
+        self.without_edns(&mut asks, &mut answers).await;
+        self.otherwise(&mut asks, &mut answers).await;
 
-        let whole: Vec<_> = fetches.buffer_unordered(CONNECTIONS).collect().await;
-        for (index, answered) in whole {
-            // Without TCP the part that came is better than nothing.
-            if let Some(answered) = answered {
-                answers[index] = answered;
+        for (ask, (got, _)) in asks.iter().zip(&mut answers) {
+            if let (Extent::Plain, Got::Reply(reply)) = (ask.extent, got) {
+                reply.without_edns = true;
             }
         }
         answers
     }
 
-    async fn by_tcp(&self, ask: &Ask) -> Option<Answered> {
+    /// Sends every question as its server is known to bear it.
+    async fn put(&self, asks: &[Ask]) -> Vec<Answered> {
+        let mut answers = self.engine.ask_all(asks).await;
+
+        let mut by_tcp: Vec<usize> = (0..answers.len()).collect();
+        by_tcp.retain(|index| matches!(&answers[*index].0, Got::Reply(reply) if reply.truncated));
+
+        let fetches = stream::iter(by_tcp).map(|index| {
+            let ask = &asks[index];
+            async move { (index, self.by_tcp(ask).await) }
+        });
+        let whole: Vec<_> = fetches.buffer_unordered(CONNECTIONS).collect().await;
+        for (index, answered) in whole {
+            answers[index] = answered.unwrap_or_else(|why| (Got::Short(why.to_string()), Duration::ZERO));
+        }
+
+        answers
+    }
+
+    /// Puts again, without EDNS, what was turned away for it (RFC 6891, section
+    /// 7), and remembers the servers for which that helped.
+    async fn without_edns(&self, asks: &mut [Ask], answers: &mut [Answered]) {
+        let places: Vec<usize> = (0..asks.len())
+            .filter(|place| asks[*place].extent != Extent::Plain && is_turned_away(&answers[*place].0))
+            .collect();
+
+        for (place, again) in self.again(asks, &places, Extent::Plain).await {
+            if matches!(again.0, Got::Reply(_)) && !is_turned_away(&again.0) {
+                self.bearings.remember(asks[place].server, Extent::Plain);
+            }
+            answers[place] = again;
+        }
+    }
+
+    /// Where nothing came: finds out with one question for each server whether
+    /// it can be asked otherwise, and asks the others in that way.
+    async fn otherwise(&self, asks: &mut [Ask], answers: &mut [Answered]) {
+        let mut silent: Vec<usize> = (0..asks.len()).collect();
+        silent.retain(|place| {
+            let is_silent = matches!(answers[*place].0, Got::Silence | Got::Garbled(_));
+            is_silent
+                && asks[*place].extent == Extent::Usual
+                && self.bearings.is_worth_a_try(asks[*place].server)
+        });
+
+        let mut samples: Vec<usize> = Vec::new();
+        for place in &silent {
+            if !samples.iter().any(|known| asks[*known].server == asks[*place].server) {
+                samples.push(*place);
+            }
+        }
+
+        let tried = join_all(samples.iter().map(|place| self.try_otherwise(&asks[*place]))).await;
+        for (sample, found) in samples.into_iter().zip(tried) {
+            let server = asks[sample].server;
+            let Some((extent, answered)) = found else {
+                self.bearings.give_up(server);
+                continue;
+            };
+            self.bearings.remember(server, extent);
+            answers[sample] = answered;
+
+            let rest: Vec<_> =
+                silent.iter().copied().filter(|p| *p != sample && asks[*p].server == server).collect();
+            for (place, again) in self.again(asks, &rest, extent).await {
+                answers[place] = again;
+            }
+        }
+    }
+
+    /// Asks the same once more, for less, and without EDNS; what was answered
+    /// first in that order, if anything was. A server that answers by TCP alone
+    /// is none that resolvers ask.
+    async fn try_otherwise(&self, ask: &Ask) -> Option<(Extent, Answered)> {
+        let asks = [Extent::Usual, Extent::Small, Extent::Plain].map(|extent| Ask { extent, ..ask.clone() });
+        let mut answers = asks.iter().zip(self.put(&asks).await);
+        let (found, answered) = answers
+            .find(|(_, (got, _))| matches!(got, Got::Reply(_) | Got::Short(_)) && !is_turned_away(got))?;
+        Some((found.extent, answered))
+    }
+
+    /// Puts some of the questions again, in another way.
+    async fn again(&self, asks: &mut [Ask], places: &[usize], extent: Extent) -> Vec<(usize, Answered)> {
+        let mut again = Vec::with_capacity(places.len());
+        for place in places {
+            asks[*place].extent = extent;
+            again.push(asks[*place].clone());
+        }
+
+        if again.is_empty() {
+            return Vec::new();
+        }
+        places.iter().copied().zip(self.put(&again).await).collect()
+    }
+
+    /// # Errors
+    /// What became of the connection.
+    async fn by_tcp(&self, ask: &Ask) -> Result<Answered, NoTcp> {
         let start = Instant::now();
-        let deadline = tokio::time::Instant::now() + self.timeout * 2;
         let asked = std::slice::from_ref(ask);
         let round = async { by_stream(TcpStream::connect(ask.server).await?, asked).await };
 
-        let mut answers = timeout_at(deadline, round).await.ok()?.ok()?;
-        Some((answers.pop()??, start.elapsed()))
+        let mut answers = timeout(self.timeout * 2, round).await.map_err(|_| NoTcp::Silent)??;
+        let got = answers.pop().flatten().ok_or(NoTcp::Stranger)?;
+        Ok((got, start.elapsed()))
     }
+}
+
+fn is_turned_away(got: &Got) -> bool {
+    matches!(got, Got::Reply(reply) if TURNED_AWAY.contains(&reply.rcode))
 }
 
 /// Sends all questions down one stream, each with its length in front (RFC
@@ -77,7 +209,8 @@ pub(crate) async fn by_stream(
     let mut bytes = Vec::new();
     for (index, ask) in asks.iter().enumerate() {
         let id = first.wrapping_add(u16::try_from(index).unwrap_or(u16::MAX));
-        let message = wire::encode(id, &ask.name, ask.rtype, ask.mode).map_err(io::Error::other)?;
+        let message =
+            wire::encode(id, &ask.name, ask.rtype, ask.mode, ask.extent).map_err(io::Error::other)?;
         let length = u16::try_from(message.len()).map_err(io::Error::other)?;
         bytes.extend(length.to_be_bytes());
         bytes.extend(message);
@@ -112,7 +245,7 @@ mod tests {
 
     fn ask(name: &str) -> Ask {
         let server = ([127, 0, 0, 1], 53).into();
-        Ask { server, name: name.into(), rtype: RecordType::A, mode: Mode::Vantage }
+        Ask::new(server, name, RecordType::A, Mode::Vantage)
     }
 
     #[tokio::test]

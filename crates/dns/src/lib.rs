@@ -7,15 +7,23 @@
 //! lost ones are asked again; truncated ones go to TCP.
 
 mod ask;
+mod bearing;
+mod budget;
 pub mod egress;
 mod engine;
 mod exchange;
+mod follow;
+mod frame;
 mod pace;
 mod quick;
 pub mod responder;
 mod secure;
+mod servers;
+mod signing;
 mod sockets;
 mod surveyor;
+mod through;
+mod trust;
 mod vantage;
 mod walk;
 mod wire;
@@ -39,6 +47,23 @@ pub fn read_reply(bytes: &[u8], name: &str, rtype: RecordType) -> bool {
     wire::decode(bytes, id, name, rtype).is_ok()
 }
 
+/// What one survey may cost, whatever strangers publish.
+#[derive(Clone, Copy, Debug)]
+pub struct SurveyLimits {
+    /// Longest that one walk down the delegations may take.
+    pub walk: Duration,
+    /// Most questions that one walk may ask.
+    pub questions: u32,
+    /// Longest that the readings may take, once the zone is found.
+    pub readings: Duration,
+}
+
+impl Default for SurveyLimits {
+    fn default() -> Self {
+        Self { walk: Duration::from_secs(20), questions: 200, readings: Duration::from_secs(20) }
+    }
+}
+
 /// Where to ask, and how patiently.
 #[derive(Clone, Debug)]
 pub struct DnsConfig {
@@ -56,6 +81,8 @@ pub struct DnsConfig {
     pub tries: u32,
     /// How fast one server is asked.
     pub politeness: Politeness,
+    /// What one survey may cost, whatever a zone does.
+    pub limits: SurveyLimits,
     /// Which addresses a packet may go to when a customer's zone names them.
     pub egress: Egress,
 }

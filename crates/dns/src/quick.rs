@@ -51,6 +51,8 @@ impl Surveyor {
                 at,
                 zone: known.view(&look.zone),
                 readings: Vec::with_capacity(6),
+                followed: Vec::new(),
+                trust: None,
                 routed: look.target.routed.clone(),
                 depth: Depth::Quick,
             }));

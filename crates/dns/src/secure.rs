@@ -109,7 +109,7 @@ impl Secure {
     async fn post(&self, url: &str, ask: &Ask) -> Answered {
         let start = Instant::now();
         // The id is 0, so that answers may be cached (RFC 8484, section 4.1).
-        let got = match wire::encode(0, &ask.name, ask.rtype, ask.mode) {
+        let got = match wire::encode(0, &ask.name, ask.rtype, ask.mode, ask.extent) {
             Ok(message) => self.fetch(url, message, ask).await.unwrap_or_else(|error| failed(&error)),
             Err(error) => Got::Garbled(error.to_string()),
         };

@@ -2,29 +2,27 @@
 //! through every vantage.
 
 use std::collections::BTreeMap;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr, SocketAddrV4};
-use std::time::SystemTime;
+use std::net::{IpAddr, SocketAddr};
+use std::time::{Duration, SystemTime};
 
 use futures::future::join_all;
 use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::name::hostname::Hostname;
-use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
+use nomenta_core::reading::answer::{Outcome, Reading, Source};
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
 use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Question, Target};
+use tokio::time::{Instant, timeout_at};
 
 use crate::DnsConfig;
 use crate::ask::{Answered, Ask, Got};
 use crate::engine::Settings;
 use crate::exchange::Exchange;
 use crate::secure::{Secure, SecureError};
-use crate::vantage::{Transport, Vantage};
+use crate::vantage::Transport;
 use crate::walk::{Located, Walker};
 use crate::wire::{Mode, Reply};
-
-/// Stands where a vantage over HTTPS has no use for an address.
-const UNUSED: SocketAddr = SocketAddr::V4(SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 0));
 
 /// Surveys domains; one for the whole service, which shares its cache of
 /// delegations and its sockets.
@@ -48,7 +46,7 @@ const UNUSED: SocketAddr = SocketAddr::V4(SocketAddrV4::new(Ipv4Addr::UNSPECIFIE
 pub struct Surveyor {
     pub(crate) config: DnsConfig,
     pub(crate) exchange: Exchange,
-    secure: Option<Secure>,
+    pub(crate) secure: Option<Secure>,
     pub(crate) walker: Walker,
 }
 
@@ -86,13 +84,32 @@ impl Surveyor {
         let host = &target.host;
         let zone = zone_view(host, self.walker.locate(&self.exchange, host.as_str()).await);
 
-        let readings = match &zone {
-            ZoneView::Found { apex, servers, .. } => {
-                self.ask_all(&target.questions(apex, depth), apex, servers).await
-            }
-            ZoneView::Unregistered { .. } | ZoneView::Unreachable { .. } => Vec::new(),
+        let mut survey = Survey {
+            host: host.clone(),
+            at,
+            zone,
+            readings: Vec::new(),
+            followed: Vec::new(),
+            trust: None,
+            routed: target.routed.clone(),
+            depth,
         };
-        Survey { host: host.clone(), at, zone, readings, routed: target.routed.clone(), depth }
+
+        let deadline = Instant::now() + self.config.limits.readings;
+        // Whether resolvers still know what stood there tells a dead zone from a
+        // network of ours that is cut off.
+        if let ZoneView::Unreachable { zone, .. } = &survey.zone {
+            survey.readings = self.ask_all(&target.questions(zone, depth), zone, &[], deadline).await;
+        }
+
+        if let ZoneView::Found { apex, servers, .. } = survey.zone.clone() {
+            survey.readings = self.ask_all(&target.questions(&apex, depth), &apex, &servers, deadline).await;
+            survey.followed = self.follow(target, &survey, deadline).await;
+            if survey.readings.iter().any(Reading::is_refused_for_its_signatures) {
+                survey.trust = Some(self.trust(&apex, &servers, deadline).await);
+            }
+        }
+        survey
     }
 
     /// Reads the records that onboarding may touch, as the zone's first
@@ -105,7 +122,8 @@ impl Surveyor {
 
         let asked = Baseline::questions(target, &apex).into_iter();
         let list: Vec<_> = asked.map(|(name, rtype)| Question { name, rtype, vantages: false }).collect();
-        let readings = self.put(self.plan(&list, &apex, std::slice::from_ref(&server))).await;
+        let deadline = Instant::now() + self.config.limits.readings;
+        let readings = self.put(self.plan(&list, &apex, std::slice::from_ref(&server)), deadline).await;
 
         let mut records: Vec<Record> = Vec::new();
         for reading in readings.iter().filter(|r| !r.is_lame()) {
@@ -131,8 +149,9 @@ impl Surveyor {
         });
         let asked: Vec<_> = list.iter().collect();
 
+        let deadline = Instant::now() + self.config.limits.readings;
         for vantage in &self.config.vantages {
-            let readings = self.read_vantage(vantage, &asked).await;
+            let readings = self.read_vantage(vantage, &asked, deadline).await;
             let records = readings.iter().filter_map(Reading::answer).flatten();
             let found: Vec<IpAddr> = records.filter_map(|record| address(&record.data)).collect();
             if !found.is_empty() {
@@ -142,14 +161,21 @@ impl Surveyor {
         Vec::new()
     }
 
-    async fn ask_all(&self, list: &[Question], apex: &str, servers: &[Authority]) -> Vec<Reading> {
+    async fn ask_all(
+        &self,
+        list: &[Question],
+        apex: &str,
+        servers: &[Authority],
+        deadline: Instant,
+    ) -> Vec<Reading> {
         let everywhere: Vec<_> = list.iter().filter(|q| q.vantages).collect();
         let vantages = self.config.vantages.iter();
-        let through_vantages = join_all(vantages.map(|vantage| self.read_vantage(vantage, &everywhere)));
+        let through_vantages =
+            join_all(vantages.map(|vantage| self.read_vantage(vantage, &everywhere, deadline)));
 
-        let at_servers = self.put(self.plan(list, apex, servers));
+        let at_servers = self.put(self.plan(list, apex, servers), deadline);
         let (readings, more) = tokio::join!(at_servers, through_vantages);
-        let mut readings = self.confirmed(list, apex, servers, readings).await;
+        let mut readings = self.confirmed(list, apex, servers, readings, deadline).await;
         readings.extend(more.into_iter().flatten());
         readings
     }
@@ -162,10 +188,11 @@ impl Surveyor {
         apex: &str,
         servers: &[Authority],
         mut readings: Vec<Reading>,
+        deadline: Instant,
     ) -> Vec<Reading> {
         let doubtful: Vec<Question> = list.iter().filter(|q| differ(&readings, q)).cloned().collect();
 
-        for again in self.put(self.plan(&doubtful, apex, servers)).await {
+        for again in self.put(self.plan(&doubtful, apex, servers), deadline).await {
             let before = readings.iter_mut().find(|reading| {
                 reading.source == again.source && reading.name == again.name && reading.rtype == again.rtype
             });
@@ -207,52 +234,30 @@ impl Surveyor {
         }
     }
 
-    /// Puts the questions that may be put.
-    async fn put(&self, plan: Vec<Planned<'_>>) -> Vec<Reading> {
-        let asks = plan.iter().filter_map(|planned| planned.ask.clone()).collect();
-        let mut answers = self.exchange.ask_all(asks).await.into_iter();
+    /// Puts the questions that may be put, to each server by itself: one that
+    /// takes longer than there is time for keeps nobody else's answers back.
+    pub(crate) async fn put(&self, plan: Vec<Planned<'_>>, deadline: Instant) -> Vec<Reading> {
+        let mut by_server: BTreeMap<SocketAddr, Vec<usize>> = BTreeMap::new();
+        for (place, planned) in plan.iter().enumerate() {
+            if let Some(ask) = &planned.ask {
+                by_server.entry(ask.server).or_default().push(place);
+            }
+        }
 
-        let readings = plan.into_iter().map(|planned| {
-            let answered = if planned.ask.is_some() { answers.next() } else { None };
-            planned.read(answered)
+        let rounds = by_server.into_values().map(|places| async {
+            let asks = places.iter().filter_map(|place| plan[*place].ask.clone()).collect();
+            let answers = timeout_at(deadline, self.exchange.ask_all(asks)).await.ok();
+            (places, answers)
         });
-        readings.collect()
-    }
 
-    /// Asks one vantage. After SERVFAIL it is asked the same with DNSSEC
-    /// checking off, which tells a broken chain of trust from a broken server.
-    async fn read_vantage(&self, vantage: &Vantage, asked: &[&Question]) -> Vec<Reading> {
-        let at = vantage.address();
-        let asks: Vec<_> = asked.iter().map(|question| ask(at, question, Mode::Vantage)).collect();
-        let answers = self.ask_vantage(vantage, &asks).await;
-
-        let source = Source::Vantage { name: vantage.name.clone() };
-        let mut readings = Vec::with_capacity(asked.len());
-        for (question, answered) in asked.iter().zip(answers) {
-            readings.push(read(source.clone(), question, answered));
+        let mut answered: Vec<Option<Answered>> = vec![None; plan.len()];
+        for (places, answers) in join_all(rounds).await {
+            let answers = answers.unwrap_or_else(|| vec![(Got::Late, Duration::ZERO); places.len()]);
+            for (place, answer) in places.into_iter().zip(answers) {
+                answered[place] = Some(answer);
+            }
         }
-
-        let failed: Vec<_> = (0..readings.len()).filter(|place| has_failed(&readings[*place])).collect();
-        let again = failed.iter().map(|place| Ask { mode: Mode::Unchecked, ..asks[*place].clone() });
-        let again: Vec<_> = again.collect();
-        for (place, (got, _)) in failed.into_iter().zip(self.ask_vantage(vantage, &again).await) {
-            readings[place].unchecked = rcode(got);
-        }
-        readings
-    }
-
-    /// Puts questions to a vantage, however it is reached.
-    async fn ask_vantage(&self, vantage: &Vantage, asks: &[Ask]) -> Vec<Answered> {
-        if asks.is_empty() {
-            return Vec::new();
-        }
-        match (&vantage.transport, &self.secure) {
-            (Transport::Plain(_), _) => self.exchange.ask_all(asks.to_vec()).await,
-            (Transport::Tls { address, name }, Some(secure)) => secure.by_tls(*address, name, asks).await,
-            (Transport::Https { url }, Some(secure)) => secure.by_https(url, asks).await,
-            // There is a client for them wherever there is such a vantage.
-            (Transport::Tls { .. } | Transport::Https { .. }, None) => Vec::new(),
-        }
+        plan.into_iter().zip(answered).map(|(planned, answered)| planned.read(answered)).collect()
     }
 }
 
@@ -265,15 +270,6 @@ impl Planned<'_> {
                 let Question { name, rtype, .. } = self.question;
                 Reading::new(self.source, name.clone(), *rtype, Outcome::Guarded, 0)
             }
-        }
-    }
-}
-
-impl Vantage {
-    fn address(&self) -> SocketAddr {
-        match &self.transport {
-            Transport::Plain(address) | Transport::Tls { address, .. } => *address,
-            Transport::Https { .. } => UNUSED,
         }
     }
 }
@@ -303,46 +299,39 @@ fn sorted(reading: &Reading) -> Option<Vec<(&DnsName, &RecordData)>> {
     Some(records)
 }
 
-fn has_failed(reading: &Reading) -> bool {
-    matches!(reading.outcome, Outcome::Answer { rcode: Rcode::ServFail, .. })
+pub(crate) fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {
+    Ask::new(server, &question.name, question.rtype, mode)
 }
 
-fn rcode(got: Got) -> Option<Rcode> {
-    match got {
-        Got::Reply(reply) => Some(reply.rcode),
-        Got::Silence | Got::NoRoute | Got::Garbled(_) => None,
-    }
-}
-
-fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {
-    Ask { server, name: question.name.as_str().into(), rtype: question.rtype, mode }
-}
-
-fn read(source: Source, question: &Question, (got, rtt): Answered) -> Reading {
+pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered) -> Reading {
     let rtype = question.rtype;
     let rtt = u32::try_from(rtt.as_millis()).unwrap_or(u32::MAX);
     let mut negative_ttl = None;
     let mut extended = Vec::new();
+    let mut without_edns = false;
 
     let outcome = match got {
         Got::Silence => Outcome::Silence,
         Got::NoRoute => Outcome::NoRoute,
+        Got::Late => Outcome::Late,
+        Got::Short(reason) => Outcome::Short { reason },
         Got::Garbled(reason) => Outcome::Garbled { reason },
         Got::Reply(reply) => {
             negative_ttl = reply.negative_ttl(rtype);
+            without_edns = reply.without_edns;
             let Reply { rcode, authoritative, answers: records, extended: errors, .. } = reply;
             extended = errors;
             Outcome::Answer { rcode, authoritative, records }
         }
     };
     let reading = Reading::new(source, question.name.clone(), rtype, outcome, rtt);
-    Reading { negative_ttl, extended, ..reading }
+    Reading { negative_ttl, extended, without_edns, ..reading }
 }
 
 /// A zone above the registered domain means that nobody registered it.
 pub(crate) fn zone_view(host: &Hostname, located: Located) -> ZoneView {
     match located {
-        Located::Dead { zone, tried } => ZoneView::Unreachable { zone, tried },
+        Located::Dead { zone, tried, delegation } => ZoneView::Unreachable { zone, tried, delegation },
         Located::Zone { apex, servers, by, delegation } => {
             let registered = host.registered();
             if apex != registered && dns::is_within(registered, &apex) {

@@ -1,27 +1,37 @@
 //! The walk from the root down the delegations to the zone of a name.
 
-use std::collections::{BTreeSet, HashMap};
-use std::net::SocketAddr;
+use std::collections::HashMap;
+use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
+use futures::StreamExt;
+use futures::stream::FuturesUnordered;
 use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::reading::answer::Rcode;
+use nomenta_core::reading::delegation::{Delegation, Fault, ServerFault};
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
-use nomenta_core::reading::survey::{Authority, Delegation};
+use nomenta_core::reading::survey::Authority;
 
 use crate::DnsConfig;
 use crate::ask::{Ask, Got};
+use crate::budget::Budget;
 use crate::exchange::Exchange;
+use crate::servers::{Servers, Useless, Why, fault_in, pick_addresses, unfound};
 use crate::wire::{Mode, Reply};
 
 /// Longest time that a delegation is believed, whatever its TTL says.
 const BELIEVE: Duration = Duration::from_secs(3600);
+/// The same where some of its servers cannot be found: that may be mended at any
+/// moment.
+const BELIEVE_FAULTY: Duration = Duration::from_secs(30);
 /// Referrals followed before a walk counts as going in circles.
 const MAX_REFERRALS: usize = 16;
 /// Name servers whose own addresses need a walk, nested.
 const MAX_DEPTH: usize = 4;
+/// Addresses of one zone's servers that are asked.
+pub(crate) const MOST_SERVERS: usize = 32;
 
 /// Where a walk ended.
 #[derive(Clone, Debug)]
@@ -29,7 +39,16 @@ pub(crate) enum Located {
     /// The zone that holds the name.
     Zone { apex: DnsName, servers: Vec<Authority>, by: Authority, delegation: Option<Delegation> },
     /// A zone on the way whose servers are all of no use.
-    Dead { zone: DnsName, tried: Vec<String> },
+    Dead { zone: DnsName, tried: Vec<String>, delegation: Option<Delegation> },
+}
+
+/// What a walk goes by.
+#[derive(Clone, Copy)]
+struct Way<'a> {
+    exchange: &'a Exchange,
+    budget: &'a Budget,
+    /// The name servers whose addresses are being looked for, outermost first.
+    seeking: &'a [&'a str],
 }
 
 /// A zone cut, remembered.
@@ -82,12 +101,15 @@ impl Walker {
     /// Finds the zone of `name`. A remembered delegation that has gone dead is
     /// forgotten and walked anew.
     pub(crate) async fn locate(&self, exchange: &Exchange, name: &str) -> Located {
+        let budget = Budget::new(self.config.limits);
+        let way = Way { exchange, budget: &budget, seeking: &[] };
+
         let start = self.nearest(name);
         let was_remembered = !start.zone.is_root();
-        let located = match self.descend(exchange, name, start, 0).await {
+        let located = match self.descend(way, name, start).await {
             Located::Dead { zone, .. } if was_remembered => {
                 self.forget(&zone);
-                self.descend(exchange, name, self.root(), 0).await
+                self.descend(way, name, self.root()).await
             }
             located => located,
         };
@@ -101,6 +123,11 @@ impl Walker {
             self.remember_zone(apex, known);
         }
         located
+    }
+
+    /// The servers of the zone above `apex`, as far as they are known.
+    pub(crate) fn above(&self, apex: &str) -> Vec<Authority> {
+        self.nearest(dns::parent(apex)).servers
     }
 
     fn root(&self) -> Cut {
@@ -136,83 +163,89 @@ impl Walker {
         cache.retain(|cached, _| !dns::is_within(zone, cached));
     }
 
-    fn descend<'a>(
-        &'a self,
-        exchange: &'a Exchange,
-        name: &'a str,
-        start: Cut,
-        depth: usize,
-    ) -> Boxed<'a, Located> {
+    fn descend<'a>(&'a self, way: Way<'a>, name: &'a str, start: Cut) -> Boxed<'a, Located> {
         Box::pin(async move {
             let mut at = start;
             let mut asked = name;
 
             for _ in 0..MAX_REFERRALS {
-                let (by, reply) = match self.first_answer(exchange, &at, asked, RecordType::Soa).await {
+                let (by, reply) = match self.first_answer(way, &at, asked, RecordType::Soa).await {
                     Ok(answered) => answered,
-                    Err(tried) => return Located::Dead { zone: at.zone, tried },
+                    Err(tried) => return at.dead(tried),
                 };
 
-                if let Some(next) = self.referral(exchange, &reply, &at.zone, name, depth).await {
+                if let Some(next) = self.referral(way, &reply, &at.zone, name).await {
                     self.remember(&next);
                     at = next;
                 } else if is_alias(&reply, asked) {
                     // An alias hides the zone's SOA; it cannot stand at an apex.
                     asked = dns::parent(asked);
                 } else {
-                    return self.arrive(exchange, at, by, &reply, depth).await;
+                    return self.arrive(way, at, by, &reply).await;
                 }
             }
 
-            Located::Dead { zone: at.zone, tried: vec!["the delegations go in circles".into()] }
+            at.dead(vec!["the delegations go in circles".into()])
         })
     }
 
-    /// Asks the servers in turn until one gives a usable reply.
+    /// Asks the first server, and if that gives nothing usable, all others at
+    /// once.
     async fn first_answer(
         &self,
-        exchange: &Exchange,
+        way: Way<'_>,
         at: &Cut,
         name: &str,
         rtype: RecordType,
     ) -> Result<(Authority, Reply), Vec<String>> {
-        let mut tried = Vec::new();
+        let Some((first, others)) = at.servers.split_first() else { return Err(Vec::new()) };
+        let mut tried = match self.usable(way, first, name, rtype).await {
+            Ok(reply) => return Ok((first.clone(), reply)),
+            Err(failure) => vec![failure.to_string()],
+        };
 
-        for server in &at.servers {
-            let Authority { name: label, address } = server;
-            if !self.config.egress.admits(*address) {
-                tried.push(format!("{label} ({address}) has an address that may not be asked"));
-                continue;
-            }
-
-            let server_at = SocketAddr::new(*address, self.config.authority_port);
-            let ask = Ask { server: server_at, name: name.into(), rtype, mode: Mode::Authority };
-            match exchange.ask(&ask).await.0 {
-                Got::Reply(reply) if matches!(reply.rcode, Rcode::NoError | Rcode::NxDomain) => {
-                    return Ok((server.clone(), reply));
-                }
-                Got::Reply(reply) => tried.push(format!("{label} ({address}) answers {:?}", reply.rcode)),
-                Got::NoRoute => tried.push(format!("{label} ({address}) cannot be reached from here")),
-                Got::Silence => tried.push(format!("{label} ({address}) does not answer")),
-                Got::Garbled(why) => tried.push(format!("{label} ({address}) answers unreadably: {why}")),
+        let mut asking: FuturesUnordered<_> = others
+            .iter()
+            .map(|server| async move { (server, self.usable(way, server, name, rtype).await) })
+            .collect();
+        while let Some((server, answered)) = asking.next().await {
+            match answered {
+                Ok(reply) => return Ok((server.clone(), reply)),
+                Err(failure) => tried.push(failure.to_string()),
             }
         }
 
-        if tried.is_empty() {
-            tried.push("no name server has an address".into());
-        }
+        tried.sort();
         Err(tried)
     }
 
-    /// The delegation that `reply` points down to, with its servers' addresses.
-    async fn referral(
+    /// The reply of one server, if it is of use.
+    ///
+    /// # Errors
+    /// [`Useless`] says what came instead.
+    async fn usable(
         &self,
-        exchange: &Exchange,
-        reply: &Reply,
-        zone: &str,
+        way: Way<'_>,
+        server: &Authority,
         name: &str,
-        depth: usize,
-    ) -> Option<Cut> {
+        rtype: RecordType,
+    ) -> Result<Reply, Useless> {
+        let useless = |why| Useless { server: server.clone(), why };
+        if !self.config.egress.admits(server.address) {
+            return Err(useless(Why::Guarded));
+        }
+        way.budget.take().map_err(|spent| useless(Why::Unasked(spent)))?;
+
+        let server_at = SocketAddr::new(server.address, self.config.authority_port);
+        let asked = Ask::new(server_at, name, rtype, Mode::Authority);
+        match way.exchange.ask(&asked).await.0 {
+            Got::Reply(reply) if matches!(reply.rcode, Rcode::NoError | Rcode::NxDomain) => Ok(reply),
+            other => Err(useless(Why::Got(other))),
+        }
+    }
+
+    /// The delegation that `reply` points down to, with its servers' addresses.
+    async fn referral(&self, way: Way<'_>, reply: &Reply, zone: &str, name: &str) -> Option<Cut> {
         if reply.authoritative || reply.rcode != Rcode::NoError {
             return None;
         }
@@ -221,86 +254,121 @@ impl Walker {
         let set: Vec<_> = reply.authority.iter().filter(|r| r.owner == owner).collect();
         let ttl = set.iter().map(|r| r.ttl).min().unwrap_or(0);
 
-        let mut servers = BTreeSet::new();
-        let mut listed = BTreeSet::new();
+        let mut found = Servers::default();
         for record in set {
             if let RecordData::Ns(server) = &record.data {
-                listed.insert(server.clone());
-                servers.extend(self.addresses(exchange, server, &reply.additional, depth).await);
+                found.listed.insert(server.clone());
+                found.add(server, self.addresses(way, server, &reply.additional).await);
             }
         }
 
-        let expires = Instant::now() + Duration::from_secs(ttl.into()).min(BELIEVE);
-        let delegation = Some(Delegation { parent: zone.into(), servers: listed });
-        Some(Cut { zone: owner, servers: servers.into_iter().collect(), delegation, expires })
+        let longest = if found.faults.is_empty() { BELIEVE } else { BELIEVE_FAULTY };
+        let expires = Instant::now() + Duration::from_secs(ttl.into()).min(longest);
+        let delegation = Delegation { parent: zone.into(), servers: found.listed, faults: found.faults };
+        let servers = found.addresses.into_iter().collect();
+        Some(Cut { zone: owner, servers, delegation: Some(delegation), expires })
     }
 
     /// Addresses of a name server: glue where it is given, else by a walk of
     /// its own.
-    async fn addresses(
-        &self,
-        exchange: &Exchange,
-        server: &str,
-        glue: &[Record],
-        depth: usize,
-    ) -> Vec<Authority> {
+    async fn addresses(&self, way: Way<'_>, server: &str, glue: &[Record]) -> Result<Vec<Authority>, Fault> {
         let found = pick_addresses(server, glue);
-        if !found.is_empty() || depth >= MAX_DEPTH {
-            return found;
+        if !found.is_empty() {
+            return Ok(found);
+        }
+        if server.parse::<IpAddr>().is_ok() {
+            return Err(Fault::Address);
+        }
+        if way.seeking.contains(&server) {
+            return Err(Fault::Circle);
+        }
+        if way.seeking.len() >= MAX_DEPTH {
+            return Err(Fault::Unasked);
         }
 
-        let Located::Zone { apex, servers, .. } =
-            self.descend(exchange, server, self.nearest(server), depth + 1).await
-        else {
-            return Vec::new();
-        };
+        let seeking = [way.seeking, &[server]].concat();
+        let way = Way { seeking: &seeking, ..way };
+        match self.descend(way, server, self.nearest(server)).await {
+            Located::Zone { apex, servers, .. } => self.read_addresses(way, server, apex, servers).await,
+            Located::Dead { zone, tried, delegation } => Err(unfound(&zone, &tried, delegation)),
+        }
+    }
 
+    /// Asks the zone of a name server for its addresses.
+    async fn read_addresses(
+        &self,
+        way: Way<'_>,
+        server: &str,
+        apex: DnsName,
+        servers: Vec<Authority>,
+    ) -> Result<Vec<Authority>, Fault> {
         let at = Cut { zone: apex, servers, delegation: None, expires: Instant::now() };
         let mut found = Vec::new();
+        let mut fault = Fault::Addressless;
+
         for rtype in [RecordType::A, RecordType::Aaaa] {
-            if let Ok((_, reply)) = self.first_answer(exchange, &at, server, rtype).await {
-                found.extend(pick_addresses(server, &reply.answers));
+            match self.first_answer(way, &at, server, rtype).await {
+                Ok((_, reply)) => {
+                    found.extend(pick_addresses(server, &reply.answers));
+                    if let Some(seen) = fault_in(&reply, server, &at.zone) {
+                        fault = seen;
+                    }
+                }
+                Err(tried) => fault = Fault::Unreadable { reason: tried.join("; ") },
             }
         }
-        found
+
+        if found.is_empty() { Err(fault) } else { Ok(found) }
     }
 
     /// The walk ends here: names the apex, and adds the servers that the zone
     /// itself lists to those that its parent does.
-    async fn arrive(
-        &self,
-        exchange: &Exchange,
-        at: Cut,
-        by: Authority,
-        reply: &Reply,
-        depth: usize,
-    ) -> Located {
+    async fn arrive(&self, way: Way<'_>, at: Cut, by: Authority, reply: &Reply) -> Located {
         let mut authority = reply.answers.iter().chain(&reply.authority);
         let soa = authority.find(|record| matches!(record.data, RecordData::Soa { .. }));
         let apex = soa.map_or_else(|| at.zone.clone(), |record| record.owner.clone());
 
         let above = at.delegation.clone().filter(|_| at.zone == apex);
         let reached = at.zone.clone();
-        let mut servers: BTreeSet<_> = at.servers.iter().cloned().collect();
-        let mut listed_here = BTreeSet::new();
+        let mut found = Servers { addresses: at.servers.iter().cloned().collect(), ..Servers::default() };
+
         let only = Cut { servers: vec![by.clone()], ..at };
-        if depth == 0
-            && let Ok((_, listed)) = self.first_answer(exchange, &only, &apex, RecordType::Ns).await
+        if way.seeking.is_empty()
+            && let Ok((_, reply)) = self.first_answer(way, &only, &apex, RecordType::Ns).await
         {
-            for record in listed.answers.iter().filter(|r| r.owner == apex) {
+            for record in reply.answers.iter().filter(|r| r.owner == apex) {
                 let RecordData::Ns(server) = &record.data else { continue };
-                listed_here.insert(server.clone());
-                if !servers.iter().any(|known| known.name == *server) {
-                    servers.extend(self.addresses(exchange, server, &listed.additional, depth + 1).await);
+                found.listed.insert(server.clone());
+                if !found.addresses.iter().any(|known| known.name == *server) {
+                    let looked_up = self.addresses(way, server, &reply.additional).await;
+                    found.add(server, looked_up);
                 }
             }
         }
 
+        let mut servers: Vec<_> = found.addresses.into_iter().collect();
+        for surplus in servers.split_off(servers.len().min(MOST_SERVERS)) {
+            found.faults.push(ServerFault { server: surplus.name, fault: Fault::Unasked });
+        }
+
         // A server that holds both sides of a cut answers from below it, and
         // shows no referral.
-        let unshown = (reached != apex).then_some(Delegation { parent: reached, servers: listed_here });
-        let delegation = above.or(unshown);
-        Located::Zone { apex, servers: servers.into_iter().collect(), by, delegation }
+        let unshown = Delegation { parent: reached.clone(), servers: found.listed, faults: Vec::new() };
+        let mut delegation = above.or((reached != apex).then_some(unshown));
+        if let Some(delegation) = &mut delegation {
+            let known = std::mem::take(&mut delegation.faults);
+            let more =
+                found.faults.into_iter().filter(|fault| !known.iter().any(|k| k.server == fault.server));
+            delegation.faults = known.iter().cloned().chain(more).collect();
+        }
+        Located::Zone { apex, servers, by, delegation }
+    }
+}
+
+impl Cut {
+    /// The end of a walk here; without a server to ask, the delegation says why.
+    fn dead(self, tried: Vec<String>) -> Located {
+        Located::Dead { zone: self.zone, tried, delegation: self.delegation }
     }
 }
 
@@ -312,17 +380,4 @@ fn points_down(record: &Record, zone: &str, name: &str) -> bool {
 
 fn is_alias(reply: &Reply, name: &str) -> bool {
     reply.answers.iter().any(|r| r.owner == name && matches!(r.data, RecordData::Cname(_)))
-}
-
-fn pick_addresses(server: &str, records: &[Record]) -> Vec<Authority> {
-    let own = records.iter().filter(|record| record.owner == server);
-    let found = own.filter_map(|record| {
-        let address = match record.data {
-            RecordData::A(address) => address.into(),
-            RecordData::Aaaa(address) => address.into(),
-            _ => return None,
-        };
-        Some(Authority { name: server.into(), address })
-    });
-    found.collect()
 }

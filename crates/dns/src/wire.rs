@@ -1,21 +1,25 @@
 //! DNS messages to and from the types of the core.
-
-use std::net::IpAddr;
+//!
+//! Messages are read as resolvers read them: record by record, so that one that
+//! nobody asked for and that cannot be read spoils nothing, and without the
+//! habits of any one server.
 
 use hickory_proto::ProtoError;
-use hickory_proto::op::{Edns, Header, Message, MessageType, OpCode, Query, ResponseCode};
-use hickory_proto::rr::rdata::SOA;
-use hickory_proto::rr::rdata::caa::Property;
-use hickory_proto::rr::rdata::opt::EdnsOption;
-use hickory_proto::rr::rdata::svcb::SvcParamValue;
-use hickory_proto::rr::{Name, RData, Record as WireRecord, RecordType as WireType};
-use hickory_proto::serialize::binary::{BinEncodable, BinEncoder};
-use nomenta_core::name::dns::DnsName;
+use hickory_proto::op::{Edns, Header, MessageType, OpCode, Query};
+use hickory_proto::rr::{Name, Record as WireRecord, RecordType as WireType};
+use hickory_proto::serialize::binary::{BinDecodable, BinDecoder, BinEncodable, BinEncoder};
 use nomenta_core::reading::answer::{ExtendedError, Rcode};
-use nomenta_core::reading::record::{Record, RecordData, RecordType, Soa};
+use nomenta_core::reading::octets::Octets;
+use nomenta_core::reading::record::{Record, RecordData, RecordType};
+
+use crate::frame::{Frame, extended, text};
+use crate::signing::TrustRecord;
 
 /// Largest UDP reply asked for, which no link fragments (RFC 9715).
 const EDNS_PAYLOAD: u16 = 1232;
+/// Largest UDP reply without EDNS (RFC 1035, section 4.2.1), and the least that
+/// may be asked for with it.
+const SMALL_PAYLOAD: u16 = 512;
 
 /// A decoded reply.
 #[derive(Clone, Debug)]
@@ -27,6 +31,9 @@ pub(crate) struct Reply {
     pub answers: Vec<Record>,
     pub authority: Vec<Record>,
     pub additional: Vec<Record>,
+    pub trust: Vec<TrustRecord>,
+    /// Whether it came only once EDNS was left out.
+    pub without_edns: bool,
 }
 
 /// Why bytes are not the reply to a question.
@@ -43,36 +50,80 @@ pub(crate) enum Mismatch {
 pub(crate) enum Mode {
     /// A server of the zone: no recursion.
     Authority,
+    /// A server of the zone, for its signatures too (RFC 4035, section 3.2.1).
+    Signed,
     /// A resolver.
     Vantage,
     /// A resolver, which is to leave DNSSEC unchecked (RFC 4035, section 3.2.2).
     Unchecked,
 }
 
+impl Mode {
+    fn is_recursive(self) -> bool {
+        matches!(self, Self::Vantage | Self::Unchecked)
+    }
+}
+
+/// How much of EDNS (RFC 6891) a server can bear.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(crate) enum Extent {
+    /// All of it, and replies of the usual size.
+    #[default]
+    Usual,
+    /// Small replies alone: larger ones do not arrive.
+    Small,
+    /// None.
+    Plain,
+}
+
 /// Encodes one question, or says why the name cannot be asked for.
-pub(crate) fn encode(id: u16, name: &str, rtype: RecordType, mode: Mode) -> Result<Vec<u8>, ProtoError> {
-    let name = Name::from_ascii(format!("{name}."))?;
-    let mut edns = Edns::new();
-    edns.set_max_payload(EDNS_PAYLOAD).set_version(0);
+pub(crate) fn encode(
+    id: u16,
+    name: &str,
+    rtype: RecordType,
+    mode: Mode,
+    extent: Extent,
+) -> Result<Vec<u8>, ProtoError> {
+    let name = Name::from_labels(labels(name))?;
+    let edns = edns(mode, extent);
 
     let mut header = Header::new();
     header
         .set_id(id)
         .set_message_type(MessageType::Query)
         .set_op_code(OpCode::Query)
-        .set_recursion_desired(mode != Mode::Authority)
+        .set_recursion_desired(mode.is_recursive())
         .set_checking_disabled(mode == Mode::Unchecked)
         .set_query_count(1)
-        .set_additional_count(1);
+        .set_additional_count(edns.is_some().into());
 
     // Part by part: a whole message keeps books that one question has no use for.
     let mut bytes = Vec::with_capacity(HEADER + name.len() + 16);
     let mut encoder = BinEncoder::new(&mut bytes);
-    header
-        .emit(&mut encoder)
-        .and_then(|()| Query::query(name, wire_type(rtype)).emit(&mut encoder))
-        .and_then(|()| WireRecord::from(&edns).emit(&mut encoder))?;
+    header.emit(&mut encoder).and_then(|()| Query::query(name, wire_type(rtype)).emit(&mut encoder))?;
+    if let Some(edns) = edns {
+        WireRecord::from(&edns).emit(&mut encoder)?;
+    }
+
     Ok(bytes)
+}
+
+/// The octets of each label, whatever they are.
+fn labels(name: &str) -> Vec<Vec<u8>> {
+    let labels = name.split('.').filter(|label| !label.is_empty());
+    labels.map(|label| Octets::unescaped(label).as_bytes().to_vec()).collect()
+}
+
+fn edns(mode: Mode, extent: Extent) -> Option<Edns> {
+    let payload = match extent {
+        Extent::Usual => EDNS_PAYLOAD,
+        Extent::Small => SMALL_PAYLOAD,
+        Extent::Plain => return None,
+    };
+
+    let mut edns = Edns::new();
+    edns.set_max_payload(payload).set_version(0).set_dnssec_ok(mode == Mode::Signed);
+    Some(edns)
 }
 
 /// Octets of the header (RFC 1035, section 4.1.1).
@@ -126,139 +177,86 @@ pub(crate) fn decode(bytes: &[u8], id: u16, name: &str, rtype: RecordType) -> Re
     if bytes.get(..2) != Some(&id.to_be_bytes()) {
         return Err(Mismatch::Stranger);
     }
-    let message = Message::from_vec(bytes).map_err(|e| Mismatch::Garbled(e.to_string()))?;
+    let mut decoder = BinDecoder::new(bytes);
+    let header = Header::read(&mut decoder).map_err(|e| Mismatch::Garbled(e.to_string()))?;
 
-    let is_echoed = match message.queries().first() {
-        Some(asked) => text(asked.name()) == name && asked.query_type() == wire_type(rtype),
+    let is_echoed = match question(&mut decoder, &header) {
+        Ok(Some(asked)) => text(asked.name()) == name && asked.query_type() == wire_type(rtype),
         // Some servers leave the question out of error replies (RFC 9619 forbids more than one).
-        None => message.response_code() != ResponseCode::NoError,
+        Ok(None) => u16::from(header.response_code()) != 0,
+        Err(error) => return Err(Mismatch::Garbled(error.to_string())),
     };
-    if message.message_type() != MessageType::Response || !is_echoed {
+    if header.message_type() != MessageType::Response || !is_echoed {
         return Err(Mismatch::Stranger);
     }
 
-    Ok(Reply {
-        rcode: rcode(message.response_code()),
-        authoritative: message.authoritative(),
-        truncated: message.truncated(),
-        extended: extended(&message),
-        answers: records(message.answers()),
-        authority: records(message.name_servers()),
-        additional: records(message.additionals()),
-    })
+    let mut reply = Reply::of(&header);
+    // What was cut short is fetched whole, and may end in the middle of a record.
+    if !reply.truncated {
+        reply.fill(&mut decoder, &header).map_err(|error| Mismatch::Garbled(error.to_string()))?;
+    }
+    Ok(reply)
+}
+
+fn question(decoder: &mut BinDecoder<'_>, header: &Header) -> Result<Option<Query>, ProtoError> {
+    let mut first = None;
+    for _ in 0..header.query_count() {
+        let query = Query::read(decoder)?;
+        first.get_or_insert(query);
+    }
+    Ok(first)
+}
+
+impl Reply {
+    /// What the header alone says.
+    fn of(header: &Header) -> Self {
+        Self {
+            rcode: Rcode::of(header.response_code().into()),
+            authoritative: header.authoritative(),
+            truncated: header.truncated(),
+            extended: Vec::new(),
+            answers: Vec::new(),
+            authority: Vec::new(),
+            additional: Vec::new(),
+            trust: Vec::new(),
+            without_edns: false,
+        }
+    }
+
+    fn fill(&mut self, decoder: &mut BinDecoder<'_>, header: &Header) -> Result<(), ProtoError> {
+        for _ in 0..header.answer_count() {
+            let frame = Frame::read(decoder)?;
+            self.trust.extend(frame.trust());
+            self.answers.extend(frame.record()?);
+        }
+        for _ in 0..header.name_server_count() {
+            self.authority.extend(Frame::read(decoder)?.record()?);
+        }
+        for _ in 0..header.additional_count() {
+            let frame = Frame::read(decoder)?;
+            match frame.rtype {
+                WireType::OPT => self.extend_by(&frame),
+                _ => self.additional.extend(frame.record()?),
+            }
+        }
+
+        Ok(())
+    }
+
+    /// Takes in the pseudo-record of EDNS: the upper bits of the response code
+    /// stand in its TTL (RFC 6891, section 6.1.3), and its options may hold
+    /// extended errors.
+    fn extend_by(&mut self, opt: &Frame<'_>) {
+        let [upper, ..] = opt.ttl.to_be_bytes();
+        if upper != 0 {
+            self.rcode = Rcode::of(u16::from(upper) << 4 | self.rcode.number());
+        }
+        self.extended = extended(opt.rdata);
+    }
 }
 
 fn wire_type(rtype: RecordType) -> WireType {
-    match rtype {
-        RecordType::A => WireType::A,
-        RecordType::Aaaa => WireType::AAAA,
-        RecordType::Cname => WireType::CNAME,
-        RecordType::Txt => WireType::TXT,
-        RecordType::Caa => WireType::CAA,
-        RecordType::Ns => WireType::NS,
-        RecordType::Soa => WireType::SOA,
-        RecordType::Mx => WireType::MX,
-        RecordType::Https => WireType::HTTPS,
-        RecordType::Ds => WireType::DS,
-    }
-}
-
-fn rcode(code: ResponseCode) -> Rcode {
-    match code {
-        ResponseCode::NoError => Rcode::NoError,
-        ResponseCode::NXDomain => Rcode::NxDomain,
-        ResponseCode::ServFail => Rcode::ServFail,
-        ResponseCode::Refused => Rcode::Refused,
-        other => Rcode::Other(other.into()),
-    }
-}
-
-fn records(section: &[WireRecord]) -> Vec<Record> {
-    section.iter().map(|r| Record { owner: text(r.name()), ttl: r.ttl(), data: data(r.data()) }).collect()
-}
-
-/// Lower case, without the root dot, and with the escapes of RFC 1035, section
-/// 5.1. Names are most of what is read, so this goes octet by octet.
-fn text(name: &Name) -> DnsName {
-    let mut text = String::with_capacity(name.len());
-
-    for label in name.iter() {
-        if !text.is_empty() {
-            text.push('.');
-        }
-        for octet in label {
-            match octet {
-                b'.' | b'\\' => text.extend(['\\', char::from(*octet)]),
-                0x21..=0x7e => text.push(char::from(octet.to_ascii_lowercase())),
-                other => text.push_str(&format!("\\{other:03}")),
-            }
-        }
-    }
-    DnsName::new(text)
-}
-
-fn data(rdata: &RData) -> RecordData {
-    match rdata {
-        RData::A(a) => RecordData::A(a.0),
-        RData::AAAA(a) => RecordData::Aaaa(a.0),
-        RData::CNAME(name) => RecordData::Cname(text(&name.0)),
-        RData::NS(name) => RecordData::Ns(text(&name.0)),
-        RData::SOA(soa) => RecordData::Soa(authority(soa).into()),
-        RData::MX(mx) => RecordData::Mx { preference: mx.preference(), exchange: text(mx.exchange()) },
-        RData::HTTPS(https) => RecordData::Https {
-            priority: https.svc_priority(),
-            target: text(https.target_name()),
-            hints: https.svc_params().iter().flat_map(|(_, value)| hints(value)).collect(),
-        },
-        RData::TXT(txt) => {
-            let joined: Vec<u8> = txt.iter().flat_map(|s| s.iter().copied()).collect();
-            RecordData::Txt(String::from_utf8_lossy(&joined).into_owned())
-        }
-        RData::CAA(caa) => RecordData::Caa {
-            flags: if caa.issuer_critical() { 128 } else { 0 },
-            tag: tag(caa.tag()),
-            value: String::from_utf8_lossy(caa.raw_value()).into_owned(),
-        },
-        other => RecordData::Other(other.record_type().to_string()),
-    }
-}
-
-fn authority(soa: &SOA) -> Soa {
-    Soa {
-        primary: text(soa.mname()),
-        contact: text(soa.rname()),
-        serial: soa.serial(),
-        // Intervals are signed in the library and unsigned in the RFC.
-        refresh: soa.refresh().cast_unsigned(),
-        retry: soa.retry().cast_unsigned(),
-        expire: soa.expire().cast_unsigned(),
-        minimum: soa.minimum(),
-    }
-}
-
-fn hints(value: &SvcParamValue) -> Vec<IpAddr> {
-    match value {
-        SvcParamValue::Ipv4Hint(list) => list.0.iter().map(|a| a.0.into()).collect(),
-        SvcParamValue::Ipv6Hint(list) => list.0.iter().map(|a| a.0.into()).collect(),
-        _ => Vec::new(),
-    }
-}
-
-/// Number of the option that carries an extended error (RFC 8914, section 2).
-const EXTENDED_ERROR: u16 = 15;
-
-fn extended(message: &Message) -> Vec<ExtendedError> {
-    let options = message.extensions().iter().flat_map(|edns| edns.options().as_ref());
-
-    options
-        .filter_map(|(_, option)| match option {
-            EdnsOption::Unknown(EXTENDED_ERROR, bytes) if bytes.len() >= 2 => Some(ExtendedError {
-                code: u16::from_be_bytes([bytes[0], bytes[1]]),
-                text: String::from_utf8_lossy(&bytes[2..]).trim_end_matches('\0').to_owned(),
-            }),
-            _ => None,
-        })
-        .collect()
+    WireType::from(rtype.number())
 }
 
 impl Reply {
@@ -276,14 +274,14 @@ impl Reply {
     }
 }
 
-fn tag(property: &Property) -> String {
-    property.as_str().to_ascii_lowercase()
-}
-
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use hickory_proto::op::{Message, ResponseCode};
+    use hickory_proto::rr::RData;
+    use hickory_proto::rr::rdata::opt::EdnsOption;
     use hickory_proto::rr::rdata::{SOA, TXT};
+
+    use super::*;
 
     fn reply(id: u16, name: &str) -> Vec<u8> {
         let name = Name::from_ascii(name).expect("name");
@@ -306,11 +304,12 @@ mod tests {
     #[test]
     fn a_reply_is_known_by_header_and_question_alone() {
         let name = "a.onswick.example";
-        let mut sent = encode(7, name, RecordType::Txt, Mode::Authority).expect("encodes");
+        let mut sent = encode(7, name, RecordType::Txt, Mode::Authority, Extent::Usual).expect("encodes");
         let bytes = reply(7, "A.onswick.example.");
         assert_eq!(is_reply(&bytes, &sent), Ok(false), "case does not matter");
         assert_eq!(is_reply(&sent, &sent), Err(Mismatch::Stranger), "a query that comes back");
-        let other = encode(7, "b.onswick.example", RecordType::Txt, Mode::Authority).expect("encodes");
+        let other =
+            encode(7, "b.onswick.example", RecordType::Txt, Mode::Authority, Extent::Usual).expect("encodes");
         assert_eq!(is_reply(&bytes, &other), Err(Mismatch::Stranger));
         assert!(matches!(is_reply(&bytes[..9], &sent), Err(Mismatch::Garbled(_))));
         assert!(matches!(is_reply(&[&[0, 7][..], &[0xff; 30]].concat(), &sent), Err(Mismatch::Garbled(_))));
@@ -339,14 +338,18 @@ mod tests {
         for (mode, recursion, unchecked) in
             [(Mode::Vantage, 1, 0), (Mode::Authority, 0, 0), (Mode::Unchecked, 1, 0x10)]
         {
-            let bytes = encode(0x1234, "_c.onswick.example", RecordType::Txt, mode).expect("encodes");
+            let bytes =
+                encode(0x1234, "_c.onswick.example", RecordType::Txt, mode, Extent::Usual).expect("encodes");
             assert_eq!((bytes[0], bytes[1], bytes[2] & 1), (0x12, 0x34, recursion));
             assert_eq!(bytes[3] & 0x10, unchecked);
             let message = Message::from_vec(&bytes).expect("decodes");
             assert_eq!(message.max_payload(), EDNS_PAYLOAD);
             assert_eq!(text(message.queries()[0].name()), "_c.onswick.example");
         }
-        assert!(encode(1, &"a".repeat(64), RecordType::A, Mode::Authority).is_err());
+        let odd =
+            encode(1, "token=\\000a\\046b.onswick.example", RecordType::Txt, Mode::Authority, Extent::Plain);
+        assert_eq!(odd.expect("encodes")[12..24], *b"\x0atoken=\0a.b\x07");
+        assert!(encode(1, &"a".repeat(64), RecordType::A, Mode::Authority, Extent::Usual).is_err());
     }
 
     #[test]
@@ -379,7 +382,8 @@ mod tests {
 
     #[test]
     fn a_query_that_comes_back_is_no_reply() {
-        let bytes = encode(7, "a.onswick.example", RecordType::A, Mode::Authority).expect("encodes");
+        let bytes =
+            encode(7, "a.onswick.example", RecordType::A, Mode::Authority, Extent::Usual).expect("encodes");
         assert!(matches!(decode(&bytes, 7, "a.onswick.example", RecordType::A), Err(Mismatch::Stranger)));
     }
 }

@@ -70,7 +70,7 @@ impl Engine {
         let mut questions = Vec::with_capacity(asks.len());
         let mut places = Vec::with_capacity(asks.len());
         for (index, ask) in asks.iter().enumerate() {
-            match wire::encode(0, &ask.name, ask.rtype, ask.mode) {
+            match wire::encode(0, &ask.name, ask.rtype, ask.mode, ask.extent) {
                 Ok(message) => {
                     questions.push(Prepared { ask: ask.clone(), message });
                     places.push(index);

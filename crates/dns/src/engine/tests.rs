@@ -41,12 +41,7 @@ fn engine() -> Engine {
 }
 
 fn ask(server: SocketAddr, index: usize) -> Ask {
-    Ask {
-        server,
-        name: format!("s{index}.onswick.example").into(),
-        rtype: RecordType::A,
-        mode: Mode::Authority,
-    }
+    Ask::new(server, &format!("s{index}.onswick.example"), RecordType::A, Mode::Authority)
 }
 
 fn rcode(got: &Got) -> Option<Rcode> {
