@@ -201,13 +201,13 @@ impl Store {
         .await?;
 
         orders::replace(&mut tx, id, &[domain.id], now).await?;
+        tasks::wake(&mut tx, domain.id, TaskKind::Look, now).await?;
+
         let event = Event::CertificateBrought {
             serial: facts.serial.clone(),
             issuer: facts.issuer.clone(),
             not_after: facts.not_after,
         };
-
-        tasks::wake(&mut tx, domain.id, TaskKind::Look, now).await?;
         events::append(&mut tx, About { id: Some(domain.id), host: &name }, now, &[event]).await?;
         edge::touch(&mut tx, &[&name]).await?;
         tx.commit().await?;
@@ -234,6 +234,7 @@ impl Store {
 
         tasks::wake(&mut tx, domain_id, TaskKind::Look, now).await?;
         tx.commit().await?;
+
         Ok(due.rows_affected() > 0)
     }
 

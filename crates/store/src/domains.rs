@@ -126,8 +126,8 @@ impl Store {
                WHERE d.id = $1"#,
             id
         );
-
         let row = row.fetch_optional(&self.pool).await?;
+
         row.ok_or_else(|| StoreError::missing("domain", &id.to_string()))?.read(id)
     }
 

@@ -132,6 +132,7 @@ impl Store {
             let kind: EventKind = error::word("event", &row.kind)?;
             let event =
                 Event::read(kind, row.data).map_err(|cause| StoreError::unreadable("event", cause))?;
+
             events.push(EventRow { seq: row.seq, id: row.id, host: row.host, at: row.at, event });
         }
 

@@ -28,6 +28,7 @@ impl IngressColumns {
     pub(crate) fn read(self) -> Result<Ingress, StoreError> {
         let canonical = CanonicalHost::parse(&self.canonical)
             .map_err(|cause| StoreError::unreadable("canonical host", cause))?;
+
         Ok(Ingress {
             name: self.name,
             revision: self.revision,
@@ -72,8 +73,10 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
+
         channel::notify(&mut tx, Channel::Work).await?;
         tx.commit().await?;
+
         Ok(Ingress { revision: written.revision, ..ingress.clone() })
     }
 

@@ -27,6 +27,7 @@ mod sealing;
 mod story;
 mod sweeps;
 mod tasks;
+mod tokens;
 
 use std::time::Duration;
 

@@ -10,7 +10,7 @@ use nomenta_core::judge::finding::Finding;
 use nomenta_core::judge::gate::{GateName, Gates};
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::judge::waiting::Wait;
-use nomenta_core::name::token::Token;
+use nomenta_core::name::mask::Mask;
 use nomenta_core::reading::survey::Survey;
 use serde_json::json;
 use sqlx::PgConnection;
@@ -87,10 +87,10 @@ impl Store {
         write_state(&mut tx, before.id, looked, now).await?;
         write_spread(&mut tx, before.id, &outcome.waits, now).await?;
 
-        let token = &before.domain.token;
-        let mut happened = gate_events(&before.domain.gates, &outcome.gates, token);
-        happened.extend(write_findings(&mut tx, before.id, &outcome.findings, token, now).await?);
-        happened.extend(looked.drifts.iter().map(|drift| Event::Drifted(masked(drift, token))));
+        let mask = before.domain.mask();
+        let mut happened = gate_events(&before.domain.gates, &outcome.gates, &mask);
+        happened.extend(write_findings(&mut tx, before.id, &outcome.findings, &mask, now).await?);
+        happened.extend(looked.drifts.iter().map(|drift| Event::Drifted(masked(drift, &mask))));
 
         // Rows before the lock on events, so that no two wait for each other.
         let opened = match looked.order {
@@ -191,11 +191,11 @@ fn is_routed_otherwise(before: &Gates, after: &Gates) -> bool {
         .any(|name| before.get(*name).state.is_reached() != after.get(*name).state.is_reached())
 }
 
-fn masked(drift: &Drift, token: &Token) -> Drift {
+fn masked(drift: &Drift, mask: &Mask) -> Drift {
     Drift {
         what: drift.what.clone(),
-        from: drift.from.iter().map(|value| token.mask_in(value)).collect(),
-        to: drift.to.iter().map(|value| token.mask_in(value)).collect(),
+        from: drift.from.iter().map(|value| mask.hide(value)).collect(),
+        to: drift.to.iter().map(|value| mask.hide(value)).collect(),
     }
 }
 
@@ -210,7 +210,9 @@ async fn write_spread(
         return Ok(());
     }
 
-    let asked: Vec<_> = waits.iter().map(|wait| wait.vantage.clone()).collect();
+    // A silent vantage is left out of the share.
+    let answering = waits.iter().filter(|wait| wait.answers);
+    let asked: Vec<_> = answering.map(|wait| wait.vantage.clone()).collect();
     let seeing: Vec<_> = waits.iter().filter(|wait| wait.sees).map(|wait| wait.vantage.clone()).collect();
     sqlx::query!(
         "INSERT INTO spreads (domain_id, at, seeing, asked) SELECT $1, $2, $3::text[], $4::text[]
@@ -229,7 +231,7 @@ async fn write_spread(
 }
 
 /// Events go to everyone who listens, so the token in them is masked.
-fn gate_events(before: &Gates, after: &Gates, token: &Token) -> Vec<Event> {
+fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
     let changed = before.0.iter().zip(&after.0).filter(|(before, after)| before.state != after.state);
     changed
         .map(|(before, after)| Event::GateChanged {
@@ -237,7 +239,7 @@ fn gate_events(before: &Gates, after: &Gates, token: &Token) -> Vec<Event> {
             from: before.state,
             to: after.state,
             because: after.because,
-            reason: token.mask_in(&after.reason),
+            reason: mask.hide(&after.reason),
         })
         .collect()
 }
@@ -248,7 +250,7 @@ async fn write_findings(
     tx: &mut PgConnection,
     domain_id: Uuid,
     findings: &[Finding],
-    token: &Token,
+    mask: &Mask,
     now: DateTime<Utc>,
 ) -> Result<Vec<Event>, StoreError> {
     let codes: Vec<_> = findings.iter().map(|finding| finding.code.to_string()).collect();
@@ -279,8 +281,9 @@ async fn write_findings(
         )
         .fetch_one(&mut *tx)
         .await?;
+
         if is_new {
-            let remedy = token.mask_in(&finding.remedy);
+            let remedy = mask.hide(&finding.remedy);
             happened.push(Event::FindingOpened { code: finding.code, remedy });
         }
     }

@@ -143,8 +143,8 @@ impl Store {
             r#"SELECT count(*) AS "count!" FROM orders WHERE domain_ids && $1 AND state <> 'open'"#,
             &domain_ids
         );
-
         let count = count.fetch_one(&self.pool).await?;
+
         Ok(EndedOrders { domain_ids, count })
     }
 
@@ -183,10 +183,10 @@ impl Store {
             not_after: facts.not_after,
             renew_at: issued.renew_at,
         };
-
         end(&mut tx, order, now, &event).await?;
         story::step(&mut tx, order.id, &format!("Issued with serial {}.", facts.serial)).await?;
         tx.commit().await?;
+
         Ok(())
     }
 
@@ -203,8 +203,8 @@ impl Store {
     ) -> Result<(), StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        tasks::finish(&mut tx, lease, None).await?;
 
+        tasks::finish(&mut tx, lease, None).await?;
         sqlx::query!(
             "UPDATE orders SET state = $5, problem = $2, retry_at = $3, ended_at = $4 WHERE id = $1",
             order.id,
@@ -285,11 +285,11 @@ async fn end(
 ) -> Result<(), StoreError> {
     sqlx::query!("DELETE FROM challenges WHERE order_id = $1", order.id).execute(&mut *tx).await?;
     sqlx::query!("DELETE FROM orders_in_flight WHERE order_id = $1", order.id).execute(&mut *tx).await?;
+
     // Rows before the lock on events, and always in the same order: so that no
     // two transactions wait for each other.
     let mut ids = order.domain_ids.clone();
     ids.sort();
-
     for id in ids {
         tasks::wake(tx, id, TaskKind::Look, now).await?;
     }
@@ -307,11 +307,11 @@ pub(crate) async fn open(
     now: DateTime<Utc>,
 ) -> Result<bool, StoreError> {
     let Some((first, _)) = new.domains.first() else { return Ok(false) };
+    let id = Uuid::now_v7();
     let ids: Vec<_> = new.domains.iter().map(|(id, _)| *id).collect();
     let names: Vec<_> = new.domains.iter().map(|(_, name)| name.clone()).collect();
-    sqlx::query!("SELECT pg_advisory_xact_lock($1)", ORDER_LOCK).fetch_one(&mut *tx).await?;
-    let id = Uuid::now_v7();
 
+    sqlx::query!("SELECT pg_advisory_xact_lock($1)", ORDER_LOCK).fetch_one(&mut *tx).await?;
     let opened = sqlx::query!(
         "INSERT INTO orders
          (id, domain_id, domain_ids, names, registered, method, state, sealed_key, placed_at, replaces)

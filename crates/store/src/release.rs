@@ -52,7 +52,6 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
-
         sqlx::query!("DELETE FROM findings WHERE domain_id = $1", domain.id).execute(&mut *tx).await?;
 
         sqlx::query!(

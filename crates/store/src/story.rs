@@ -56,7 +56,7 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn order_state(&self, domain_id: Uuid) -> Result<OrderState, StoreError> {
         let row = sqlx::query!(
-            "SELECT state, problem, retry_at FROM orders WHERE domain_ids @> ARRAY[$1::uuid]
+            "SELECT state, url, problem, retry_at FROM orders WHERE domain_ids @> ARRAY[$1::uuid]
              ORDER BY placed_at DESC LIMIT 1",
             domain_id
         )
@@ -67,6 +67,7 @@ impl Store {
 
         let problem = read_if("problem", row.problem)?;
         Ok(match (word("state of an order", &row.state)?, problem, row.retry_at) {
+            (OrderStatus::Open, _, _) if row.url.is_none() => OrderState::Wanted,
             (OrderStatus::Open, _, _) => OrderState::Open,
             (OrderStatus::Refused, Some(problem), Some(retry_at)) => {
                 OrderState::Refused { problem, retry_at }

@@ -60,6 +60,7 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         let done =
             sqlx::query!("UPDATE tasks SET due = $1 WHERE kind = 'look'", due).execute(&mut *tx).await?;
+
         channel::notify(&mut tx, Channel::Work).await?;
         tx.commit().await?;
 

@@ -85,9 +85,22 @@ async fn enrol(store: &Store, host: &str) -> DomainRecord {
 }
 
 fn survey(record: &DomainRecord) -> Survey {
-    let zone = ZoneView::Unreachable { zone: "onswick.example".into(), tried: vec!["nobody".into()] };
+    let zone = ZoneView::Unreachable {
+        zone: "onswick.example".into(),
+        tried: vec!["nobody".into()],
+        delegation: None,
+    };
     let (host, routed) = (record.domain.host.clone(), record.domain.routed());
-    Survey { host, at: Utc::now(), zone, readings: Vec::new(), routed, depth: Depth::Full }
+    Survey {
+        host,
+        at: Utc::now(),
+        zone,
+        readings: Vec::new(),
+        followed: Vec::new(),
+        trust: None,
+        routed,
+        depth: Depth::Full,
+    }
 }
 
 /// What `step` makes of a zone whose servers are silent.
