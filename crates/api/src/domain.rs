@@ -7,21 +7,20 @@ use nomenta_core::judge::baseline::{Baseline, Compared};
 use nomenta_core::judge::certificate::CertificateFacts;
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::domain::Pair;
-use nomenta_core::judge::edit::Edit;
+use nomenta_core::judge::edit::{Edit, ON_THE_SHEET};
 use nomenta_core::judge::evidence::Problem as IssuerProblem;
 use nomenta_core::judge::finding::{Finding, Severity};
 use nomenta_core::judge::gate::{Gate, GateName, Gates, Stage};
-use nomenta_core::judge::verdict::Cell;
 use nomenta_core::judge::waiting::Wait;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::survey::Survey;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::form::Form;
-use nomenta_core::sheet::line::{Choice, Line};
+use nomenta_core::sheet::line::Choice;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use crate::view::DomainView;
+use crate::view::{DomainView, JudgedLine};
 
 /// A domain to take in.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -89,16 +88,6 @@ pub struct StageCount {
     pub count: i64,
 }
 
-/// A sheet line with what was read for it.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct JudgedLine {
-    /// What to publish.
-    #[serde(flatten)]
-    pub line: Line,
-    /// What each source says.
-    pub cells: Vec<Cell>,
-}
-
 /// An open finding with its times.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct OpenFinding {
@@ -162,6 +151,26 @@ pub struct DomainDetail {
     pub refusal: Option<IssuerProblem>,
     /// What of all this is shown.
     pub view: DomainView,
+}
+
+impl DomainDetail {
+    /// Names the sheet wherever the token would have to be typed, for whoever is
+    /// not shown it.
+    pub fn refer_to_sheet(&mut self, token: &str) {
+        let edits = self.todo.iter_mut().chain(&mut self.view.list);
+        edits.for_each(|edit| edit.refer_to_sheet(token));
+        self.findings.iter_mut().for_each(|open| open.finding.refer_to_sheet(token));
+
+        for judged in &mut self.lines {
+            judged.line.value_field = judged.line.value_field.replace(token, ON_THE_SHEET);
+        }
+        for gate in &mut self.gates.0 {
+            gate.reason = gate.reason.replace(token, ON_THE_SHEET);
+        }
+        for gate in &mut self.view.gates {
+            gate.said = gate.said.replace(token, ON_THE_SHEET);
+        }
+    }
 }
 
 /// Who saw the routing from one moment on.

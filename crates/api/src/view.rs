@@ -4,12 +4,20 @@ use nomenta_core::judge::code::Code;
 use nomenta_core::judge::edit::{Edit, EditKind};
 use nomenta_core::judge::finding::Finding;
 use nomenta_core::judge::gate::{Gate, GateName, Gates};
-use nomenta_core::judge::verdict::Verdict;
-use nomenta_core::sheet::line::{Choice, Purpose};
+use nomenta_core::judge::verdict::{Cell, Verdict};
+use nomenta_core::sheet::line::{Choice, Line, Purpose};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::domain::JudgedLine;
+/// A sheet line with what was read for it.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct JudgedLine {
+    /// What to publish.
+    #[serde(flatten)]
+    pub line: Line,
+    /// What each source says.
+    pub cells: Vec<Cell>,
+}
 
 /// What of a domain is shown.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -8,7 +8,6 @@ use nomenta_dns::NoConnection;
 use rustls_pki_types::InvalidDnsNameError;
 use thiserror::Error;
 
-use crate::http::LARGEST;
 use crate::x509::ReadError;
 
 /// Why a probe or a canary did not get through.
@@ -32,9 +31,9 @@ pub enum Failure {
     /// The redirect cannot be put into a request.
     #[error(transparent)]
     Request(#[from] hyper::http::Error),
-    /// The body is larger than what is read.
-    #[error("it sends more than {} KiB", LARGEST / 1024)]
-    TooLarge,
+    /// The body is larger than what is read, in octets.
+    #[error("it sends more than {} KiB", .0 / 1024)]
+    TooLarge(usize),
     /// The whole of it took too long.
     #[error("no answer within {} s", .0.as_secs())]
     TooSlow(Duration),

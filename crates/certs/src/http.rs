@@ -11,7 +11,7 @@ use tokio::io::{AsyncRead, AsyncWrite};
 use crate::failure::Failure;
 
 /// Largest body read, in octets.
-pub(crate) const LARGEST: usize = 64 * 1024;
+const LARGEST: usize = 64 * 1024;
 
 /// The parts of a response that are looked at.
 pub(crate) struct Page {
@@ -48,7 +48,7 @@ pub(crate) async fn get(
     let robots = text(response.headers(), HeaderName::from_static("x-robots-tag"));
 
     let body = Limited::new(response.into_body(), LARGEST).collect().await;
-    let body = body.map_err(|_| Failure::TooLarge)?;
+    let body = body.map_err(|_| Failure::TooLarge(LARGEST))?;
     driver.abort();
 
     let body = String::from_utf8_lossy(&body.to_bytes()).into_owned();

@@ -35,6 +35,7 @@ impl Client {
             .send()
             .await
             .with_context(|| format!("Cannot reach the service at {}. Is NOMENTA_URL right?", self.url))?;
+
         if response.status().is_success() {
             return Ok(response);
         }
@@ -74,14 +75,17 @@ impl Client {
     ) -> anyhow::Result<Vec<T>> {
         let mut request = self.request(Method::GET, path).query(query);
         let mut all = Vec::new();
+
         loop {
             let response = self.send(request).await?;
             let link = response.headers().get("link").and_then(|value| value.to_str().ok());
             let next = link.and_then(|link| link.strip_prefix("</api/v1/")?.strip_suffix(">; rel=\"next\""));
             let next = next.map(str::to_owned);
+
             let page: Vec<T> =
                 response.json().await.with_context(|| format!("The answer to {path} cannot be read"))?;
             all.extend(page);
+
             match next {
                 Some(next) => request = self.request(Method::GET, &next),
                 None => return Ok(all),

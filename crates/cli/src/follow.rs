@@ -36,6 +36,7 @@ async fn follow(client: &Client, host: &str, wanted: Stage) -> anyhow::Result<()
     let mut events = client.events().await?;
     let detail: DomainDetail = client.get(&format!("domains/{host}")).await?;
     let host = detail.host.clone();
+
     eprintln!("{}", explain::gates(&detail));
     let mut stage = detail.stage;
     let mut told = None;
@@ -46,6 +47,7 @@ async fn follow(client: &Client, host: &str, wanted: Stage) -> anyhow::Result<()
         if event.subject.as_deref() != Some(host.as_str()) {
             continue;
         }
+
         eprintln!("{}", event_line(&event));
         told = Some(event.sequence);
         let detail: DomainDetail = client.get(&format!("domains/{host}")).await?;

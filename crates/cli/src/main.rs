@@ -55,6 +55,7 @@ fn leave_quietly_when_nobody_reads() {
 async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
     let Arguments { url, key, shape, verb } = arguments;
     let client = Client::new(url, key)?;
+
     match verb {
         Verb::Serve(options) => commands::serve::run(*options).await,
         Verb::Openapi => commands::serve::openapi(),
@@ -68,7 +69,7 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Baseline { host } => commands::domain::baseline(&client, shape, &host).await,
         Verb::Rehearse(options) => commands::rehearse::run(&client, shape, options).await,
         Verb::Survey(options) => commands::domain::survey(&client, shape, options).await,
-        Verb::Explain { host } => commands::domain::tell(&client, shape, &host).await,
+        Verb::Explain { host, reveal } => commands::domain::tell(&client, shape, &host, reveal).await,
         Verb::Roster(options) => commands::domain::roster(&client, shape, options).await,
         Verb::Certificate(verb) => commands::certificate::run(&client, shape, verb).await,
         Verb::Release { host } => commands::certificate::release(&client, shape, &host).await,

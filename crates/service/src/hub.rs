@@ -55,7 +55,7 @@ pub(crate) async fn listen(app: Arc<App>) {
             heard = hear(&app) => heard,
         };
         if let Err(error) = heard {
-            tracing::warn!(%error, "no longer listening; trying again");
+            app.repeats.warn("no longer listening for changes; trying again", &error);
             tokio::time::sleep(Duration::from_secs(1)).await;
         }
     }

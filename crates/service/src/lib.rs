@@ -11,6 +11,7 @@ mod hub;
 mod look;
 mod ordering;
 mod problem;
+mod repeats;
 mod sealing;
 mod sweep;
 mod upkeep;
@@ -31,6 +32,7 @@ pub use api::document;
 pub use config::{BootKey, ChallengeDns, ServiceConfig};
 
 use crate::hub::Hub;
+use crate::repeats::Repeats;
 
 /// What every part of the service works with.
 pub(crate) struct App {
@@ -41,6 +43,7 @@ pub(crate) struct App {
     pub sealer: Sealer,
     pub hub: Hub,
     pub acme: ordering::Issuer,
+    pub repeats: Repeats,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
     pub stop: CancellationToken,
 }
@@ -81,6 +84,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
 
     tracing::info!(listen = %app.config.listen, "serving");
     axum::serve(listener, api::router(app)).with_graceful_shutdown(stop.cancelled_owned()).await?;
+
     worker.await?;
     upkeep.await?;
     hub.await?;
@@ -98,9 +102,11 @@ async fn challenge_texts(store: Store, host: String) -> Vec<String> {
 async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Result<App> {
     // Fails only if a provider is installed already, which serves as well.
     let _ = rustls_provider();
+
     let store = Store::open(&config.database).await.context("Cannot open the database")?;
     let prober = Prober::new(config.probes.clone(), &config.trust)
         .with_context(|| format!("Cannot read the roots in {}", config.trust.display()))?;
+
     let metrics = metrics_exporter_prometheus::PrometheusBuilder::new().build_recorder();
     let handle = metrics.handle();
     let _ = metrics::set_global_recorder(metrics);
@@ -109,6 +115,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         surveyor: Surveyor::new(config.dns.clone())?,
         sealer: sealing::open(&config, &store).await?,
         acme: ordering::Issuer::default(),
+        repeats: Repeats::default(),
         hub: Hub::default(),
         metrics: handle,
         store,

@@ -77,7 +77,6 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
     let survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
     let mut evidence = known(app, record, &survey).await?;
     evidence.budget = budget(app, record).await?;
-
     judge(app, record, &survey, &mut evidence).await;
     if evidence.canary.is_none() {
         fetch_canary(app, record, &survey, &mut evidence).await;
@@ -89,6 +88,7 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
 /// What the records know already.
 async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Result<Evidence> {
     let certificate = app.store.certificate(record.id).await?;
+
     let mut spent = None;
     if certificate.as_ref().is_none_or(|held| held.is_due(Utc::now())) {
         spent = budget(app, record).await?;
@@ -106,6 +106,7 @@ async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Res
         certificate,
         budget: spent,
         account,
+        known_tokens: app.store.known_tokens(record, survey.token_candidates()).await?,
         ..Evidence::default()
     })
 }

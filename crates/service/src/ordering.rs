@@ -56,11 +56,11 @@ impl Issuer {
         match timeout(app.config.acme.calls.time, self.account(app)).await {
             Ok(Ok(acme)) => Some(acme.uri().to_owned()),
             Ok(Err(error)) => {
-                tracing::warn!(%error, "the account at the CA is not known");
+                app.repeats.warn("the account at the CA is not known", &error);
                 None
             }
-            Err(_) => {
-                tracing::warn!("the account at the CA is not known in time");
+            Err(late) => {
+                app.repeats.warn("the account at the CA is not known", &late);
                 None
             }
         }
@@ -76,8 +76,8 @@ impl Issuer {
 async fn register(app: &App) -> anyhow::Result<Vec<u8>> {
     let config = &app.config.acme;
     let (_, credentials) = Acme::register(config).await?;
-
     let sealed = app.sealer.seal(ACCOUNT, &credentials);
+
     // Another process may have been first; then its account is the one.
     Ok(app.store.keep_acme_account(&config.directory, &sealed).await?)
 }
@@ -111,7 +111,7 @@ pub(crate) async fn tell(app: &App, lease: &Lease, said: &str) {
     };
 
     if let Err(error) = told.await {
-        tracing::warn!(%error, "an order's story was not told");
+        app.repeats.warn("an order's story was not told", &error);
     }
 }
 
@@ -227,7 +227,6 @@ async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result
     };
 
     app.store.add_challenge(order.id, &new).await?;
-
     if tls.is_some() {
         await_edge(app, &answer.name, &digest).await?;
     }

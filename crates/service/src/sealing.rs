@@ -37,6 +37,7 @@ pub(crate) async fn open(config: &ServiceConfig, store: &Store) -> anyhow::Resul
     )?;
 
     anyhow::ensure!(fits == SECRET, "The check of the sealing key is damaged");
+
     if config.former_sealing_key.is_some() {
         let resealed = store
             .reseal(|kind, sealed| -> Result<_, Failed> {

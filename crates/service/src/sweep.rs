@@ -78,10 +78,11 @@ fn judge(
 async fn keep(app: &App, sweep: &Sweep) {
     let mut ticks = interval(RENEW_EVERY);
     ticks.tick().await;
+
     loop {
         ticks.tick().await;
         if let Err(error) = app.store.renew_sweep(sweep).await {
-            tracing::warn!(%error, "a sweep was given up");
+            app.repeats.warn("a sweep was given up", &error);
             return;
         }
     }

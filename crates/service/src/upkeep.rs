@@ -38,20 +38,23 @@ pub(crate) async fn run(app: Arc<App>) {
         work.mark_unchanged();
         match timeout(ROUND_LIMIT, round(&app)).await {
             Ok(Ok(())) => {}
-            Ok(Err(error)) => tracing::warn!(%error, "certificates were not looked after"),
-            Err(_) => tracing::warn!("looking after certificates takes too long"),
+            Ok(Err(error)) => app.repeats.warn("certificates were not looked after", &error),
+            Err(late) => app.repeats.warn("certificates were not looked after", &late),
         }
+
+        app.repeats.settle();
 
         if pruned.elapsed() > PRUNE_EVERY {
             pruned = Instant::now();
             if let Err(error) = app.store.prune_edge_changes().await {
-                tracing::warn!(%error, "old changes for the edge were not forgotten");
+                app.repeats.warn("old changes for the edge were not forgotten", &error);
             }
         }
 
         if app.stop.run_until_cancelled(sleep(SHORTEST_SLEEP)).await.is_none() {
             return;
         }
+
         tokio::select! {
             () = app.stop.cancelled() => {}
             _ = work.changed() => {}

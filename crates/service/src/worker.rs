@@ -76,7 +76,7 @@ async fn spawn_tasks(app: &Arc<App>, running: &mut JoinSet<()>) -> bool {
     let leases = match app.store.lease(i64::try_from(free).unwrap_or(1)).await {
         Ok(leases) => leases,
         Err(error) => {
-            tracing::warn!(%error, "no tasks to be had");
+            app.repeats.warn("no tasks to be had", &error);
             return false;
         }
     };
@@ -95,7 +95,7 @@ async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
         Ok(sweep) if sweep.tasks.is_empty() => return false,
         Ok(sweep) => sweep,
         Err(error) => {
-            tracing::warn!(%error, "no sweep to be had");
+            app.repeats.warn("no sweep to be had", &error);
             return false;
         }
     };
@@ -104,7 +104,7 @@ async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
     sweeping.spawn(async move {
         // What was not finished comes back when its lease runs out.
         if let Err(error) = sweep::perform(&app, &sweep).await {
-            tracing::warn!(%error, "a sweep was not finished");
+            app.repeats.warn("a sweep was not finished", &error);
         }
     });
 
@@ -157,7 +157,8 @@ fn time_limit(app: &App, lease: &Lease) -> Duration {
 async fn give_back(app: &App, lease: &Lease, error: &anyhow::Error) {
     let is_overdue = error.is::<Overdue>();
     count(lease, if is_overdue { "overdue" } else { "failed" });
-    tracing::warn!(domain = %lease.domain_id, task = lease.kind.as_str(), %error, "task not done");
+    tracing::debug!(domain = %lease.domain_id, task = lease.kind.as_str(), %error, "task not done");
+    app.repeats.warn(undone(lease.kind), error);
 
     // Whatever ended an order's task by itself is in its story already.
     if is_overdue && lease.kind == TaskKind::Order {
@@ -167,8 +168,17 @@ async fn give_back(app: &App, lease: &Lease, error: &anyhow::Error) {
     let now = Utc::now();
     let later = schedule::task_retry(lease.tries, &app.config.policy, now);
     let later = schedule::jittered(later, rand::random(), now);
+
     // If the lease is lost, the process that has it will finish.
     let _ = app.store.postpone(lease, later).await;
+}
+
+/// What is said of a task that was not done.
+fn undone(kind: TaskKind) -> &'static str {
+    match kind {
+        TaskKind::Look => "a look was not done; it is tried again later",
+        TaskKind::Order => "an order was not got further; it is tried again later",
+    }
 }
 
 async fn keep(app: &App, lease: &Lease) -> StoreError {

@@ -9,9 +9,12 @@ import SpreadChart from "./SpreadChart.vue";
 // Who sees the routing, who still holds an older answer, and until when.
 const props = defineProps<{ waits: Wait[]; spreads: SpreadPoint[]; now: number }>();
 const seeing = computed(() => props.waits.filter((wait) => wait.sees).length);
+const answering = computed(() => props.waits.filter((wait) => wait.answers !== false).length);
 
 function told(wait: Wait): string {
   if (wait.sees) return "sees it";
+  if (wait.failure) return wait.failure;
+  if (wait.answers === false) return "is silent, and is left out";
   if (!wait.holds.length) return "does not see it yet";
   const held = `still holds ${wait.holds.join(", ")}`;
   if (!wait.until) return `${held}, and does not say until when`;
@@ -20,7 +23,7 @@ function told(wait: Wait): string {
 </script>
 
 <template>
-  <p>{{ seeing }} of {{ waits.length }} vantages see it.</p>
+  <p>{{ seeing }} of {{ answering }} vantages that answer see it.</p>
   <div class="waiting">
     <ul>
       <li v-for="wait in waits" :key="wait.vantage" :class="{ sees: wait.sees }">

@@ -87,6 +87,9 @@ pub(crate) enum Verb {
     Explain {
         /// The domain.
         host: String,
+        /// Show the token in full.
+        #[arg(long)]
+        reveal: bool,
     },
     /// List domains and where they stand.
     Roster(RosterOptions),

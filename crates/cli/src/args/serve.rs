@@ -11,7 +11,7 @@ use nomenta_certs::acme::CallLimits;
 use nomenta_certs::keypair::KeyKind;
 use nomenta_core::judge::policy::{Fronting, Policy};
 use nomenta_core::reading::method::Method;
-use nomenta_dns::{Politeness, Vantage};
+use nomenta_dns::{Politeness, SurveyLimits, Vantage};
 use thiserror::Error;
 
 #[derive(Args)]
@@ -85,6 +85,15 @@ pub(crate) struct ServeOptions {
     /// Most questions in a second to one DNS server; 0 for no limit.
     #[arg(long, default_value_t = Politeness::default().per_second)]
     pub server_rate: u32,
+    /// Longest that finding the servers of a zone may take, in seconds.
+    #[arg(long, default_value_t = SurveyLimits::default().walk.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
+    pub walk_limit: u64,
+    /// Most questions to find the servers of a zone.
+    #[arg(long, default_value_t = SurveyLimits::default().questions, value_parser = clap::value_parser!(u32).range(10..))]
+    pub walk_questions: u32,
+    /// Longest that the readings of one look may take, in seconds.
+    #[arg(long, default_value_t = SurveyLimits::default().readings.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
+    pub reading_limit: u64,
     /// Port of plain HTTP at customers' domains.
     #[arg(long, default_value_t = 80)]
     pub http_port: u16,
@@ -133,6 +142,13 @@ pub(crate) struct ServeOptions {
     /// Share of vantages that must see the routing, 0 to 1.
     #[arg(long, default_value_t = Policy::default().quorum, value_parser = read_share)]
     pub quorum: f64,
+    /// Share of the vantages that must answer before their word counts, 0 to 1.
+    #[arg(long, default_value_t = Policy::default().vantage_floor, value_parser = read_share)]
+    pub vantage_floor: f64,
+    /// Seconds between the look that casts doubt on a gate and the one that
+    /// decides.
+    #[arg(long, default_value_t = seconds(|policy| policy.second_look))]
+    pub second_look: u32,
     /// Seconds to the next look after a change.
     #[arg(long, default_value_t = seconds(|policy| policy.look_first))]
     pub look_first: u32,

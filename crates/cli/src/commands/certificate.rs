@@ -91,17 +91,19 @@ async fn renew(client: &Client, shape: Shape, host: &str, within: u64) -> anyhow
     let place = path(host, "/certificate");
     let before: CertificateView = client.get(&place).await?;
     client.ask(Method::POST, &path(host, "/certificate/renewal")).await?;
-    let deadline = Instant::now() + Duration::from_secs(within);
 
+    let deadline = Instant::now() + Duration::from_secs(within);
     loop {
         let now: CertificateView = client.get(&place).await?;
         if serial(&now) != serial(&before) {
             return shown(shape, &now, || print_view(&now));
         }
+
         if Instant::now() > deadline {
             shown(shape, &now, || print_view(&now))?;
             return Ok(Done::NotYet);
         }
+
         sleep(Duration::from_millis(300)).await;
     }
 }
@@ -221,6 +223,7 @@ fn print_view(view: &CertificateView) {
 fn print_held(host: &str, held: &Held) {
     let facts = &held.facts;
     let now = Utc::now();
+
     println!("The certificate of {host}\n");
     println!("  names     {}", facts.names.join(", "));
     println!("  issuer    {}", facts.issuer);

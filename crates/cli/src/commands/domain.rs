@@ -63,10 +63,10 @@ pub(crate) async fn baseline(client: &Client, shape: Shape, host: &str) -> anyho
 pub(crate) async fn survey(client: &Client, shape: Shape, options: SurveyOptions) -> anyhow::Result<Done> {
     let SurveyOptions { host, waiting } = options;
     let view = look(client, &host).await?;
+
     let done = follow::wait(client, &encoded(&host), &waiting).await?;
     let view = if waiting.until.is_some() { client.get(&path(&host, "/survey")).await? } else { view };
     shown(shape, &view, || explain::print_survey(&view))?;
-
     Ok(done)
 }
 
@@ -74,13 +74,14 @@ pub(crate) async fn survey(client: &Client, shape: Shape, options: SurveyOptions
 async fn look(client: &Client, host: &str) -> anyhow::Result<SurveyView> {
     let before: SurveyView = client.get(&path(host, "/survey")).await?;
     client.ask(Method::POST, &path(host, "/survey")).await?;
-    let deadline = Instant::now() + Duration::from_secs(60);
 
+    let deadline = Instant::now() + Duration::from_secs(60);
     loop {
         let now: SurveyView = client.get(&path(host, "/survey")).await?;
         if made_at(&now) != made_at(&before) {
             return Ok(now);
         }
+
         anyhow::ensure!(Instant::now() < deadline, "The look was not made within 60 s. Is a worker running?");
         sleep(Duration::from_millis(150)).await;
     }
@@ -90,8 +91,8 @@ fn made_at(view: &SurveyView) -> Option<DateTime<Utc>> {
     view.survey.as_ref().map(|survey| survey.at)
 }
 
-pub(crate) async fn tell(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
-    let detail: DomainDetail = client.get(&path(host, "")).await?;
+pub(crate) async fn tell(client: &Client, shape: Shape, host: &str, reveal: bool) -> anyhow::Result<Done> {
+    let detail: DomainDetail = client.get(&path(host, &format!("?reveal={reveal}"))).await?;
     shown(shape, &detail, || explain::print(&detail))
 }
 

@@ -46,6 +46,7 @@ fn markdown() -> String {
         if entries.is_empty() {
             continue;
         }
+
         text.push_str(&format!("\n## {gate}\n\n| finding | severity | what it means | explained by |\n| --- | --- | --- | --- |\n"));
         for entry in entries {
             text.push_str(&format!(

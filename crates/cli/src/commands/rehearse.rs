@@ -17,10 +17,10 @@ use crate::render::{rehearsal, shown};
 pub(crate) async fn run(client: &Client, shape: Shape, options: RehearseOptions) -> anyhow::Result<Done> {
     let RehearseOptions { host, zone, amended } = options;
     let text = read(&zone)?;
+
     // The token is needed in the file, and masked on the screen.
     let call = path(&host, &format!("/rehearsal?reveal={}", amended.is_some()));
     let judged: Rehearsal = client.post_zone(&call, text).await?;
-
     if let Some(file) = &amended {
         fs::write(file, &judged.amended).with_context(|| format!("Cannot write {}", file.display()))?;
     }

@@ -15,7 +15,7 @@ use nomenta_core::name::platform::Platform;
 use nomenta_core::reading::method::Method;
 use nomenta_core::sheet::form::Book;
 use nomenta_dns::responder::ChallengeZone;
-use nomenta_dns::{DnsConfig, Egress, Politeness};
+use nomenta_dns::{DnsConfig, Egress, Politeness, SurveyLimits};
 use nomenta_service::{BootKey, ChallengeDns, ServiceConfig};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
@@ -35,6 +35,7 @@ const STEP_LIMIT: Duration = Duration::from_secs(60);
 pub(crate) async fn run(options: ServeOptions) -> anyhow::Result<Done> {
     let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info"));
     tracing_subscriber::fmt().json().with_env_filter(filter).with_writer(std::io::stderr).init();
+
     nomenta_service::run(configuration(options)?, on_signal()?).await?;
     Ok(Done::Yes)
 }
@@ -108,6 +109,8 @@ fn policy(options: &ServeOptions) -> Policy {
     let seconds = |seconds: u32| TimeDelta::seconds(seconds.into());
     Policy {
         quorum: options.quorum,
+        vantage_floor: options.vantage_floor,
+        second_look: seconds(options.second_look),
         ca_identities: options.ca_identity.iter().map(|name| name.to_ascii_lowercase()).collect(),
         look_first: seconds(options.look_first),
         look_most: seconds(options.look_most),
@@ -145,6 +148,11 @@ fn dns(options: &ServeOptions, egress: Egress) -> DnsConfig {
         timeout: REPLY_LIMIT,
         tries: 3,
         politeness: Politeness { in_flight: options.server_window, per_second: options.server_rate },
+        limits: SurveyLimits {
+            walk: Duration::from_secs(options.walk_limit),
+            questions: options.walk_questions,
+            readings: Duration::from_secs(options.reading_limit),
+        },
         egress,
     }
 }

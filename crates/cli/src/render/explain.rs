@@ -1,7 +1,8 @@
 //! Where a domain stands, what is wrong, and what to do.
 
 use chrono::{DateTime, Local, Utc};
-use nomenta_api::domain::{DomainDetail, JudgedLine, OpenFinding, RosterLine, SurveyView};
+use nomenta_api::domain::{DomainDetail, OpenFinding, RosterLine, SurveyView};
+use nomenta_api::view::JudgedLine;
 use nomenta_core::judge::gate::{GateState, Gates};
 use nomenta_core::judge::verdict::Verdict;
 use nomenta_core::judge::waiting::Wait;
@@ -52,6 +53,7 @@ pub(crate) fn hindrance(detail: &DomainDetail) -> Option<String> {
 /// Prints everything about a domain.
 pub(crate) fn print(detail: &DomainDetail) {
     let now = Utc::now();
+
     println!("{}   site {}, account {}\n", detail.shown, detail.site, detail.account);
     for (gate, view) in detail.gates.0.iter().zip(&detail.view.gates) {
         let since = span(gate.since, now);
@@ -128,12 +130,20 @@ fn tally(verdicts: &[Verdict]) -> String {
 /// Who still holds what, and until when.
 fn print_waits(waits: &[Wait], now: DateTime<Utc>) {
     let waiting: Vec<_> = waits.iter().filter(|wait| !wait.holds.is_empty()).collect();
-    if waiting.is_empty() {
+    let troubled: Vec<_> = waits.iter().filter(|wait| !wait.answers || wait.failure.is_some()).collect();
+    if waiting.is_empty() && troubled.is_empty() {
         return;
     }
 
+    let answering = waits.iter().filter(|wait| wait.answers).count();
     let seeing = waits.iter().filter(|wait| wait.sees).count();
-    println!("\n{seeing} of {} vantages see it.", waits.len());
+    println!("\n{seeing} of {answering} vantages that answer see it.");
+    for wait in troubled {
+        match &wait.failure {
+            Some(failure) => println!("  {} {failure}.", wait.vantage),
+            None => println!("  {} is silent, and is left out.", wait.vantage),
+        }
+    }
     for wait in waiting {
         let until = match wait.until {
             Some(until) if until > now => {

@@ -57,6 +57,7 @@ pub(crate) fn shown<T: Serialize>(
             anyhow::bail!("This has no form as {word}. Use --as table or --as json.")
         }
     }
+
     Ok(Done::Yes)
 }
 
@@ -83,6 +84,7 @@ fn edit_table(edits: &[Edit]) -> Table {
         let host = if edit.host_field.is_empty() { "(empty)" } else { edit.host_field.as_str() };
         [format!("  {}", edit.kind), edit.rtype.to_string(), host.to_owned(), value]
     });
+
     table(["  DO", "TYPE", "HOST", "VALUE"], rows)
 }
 

@@ -11,21 +11,22 @@ use nomenta_api::certificate::{
     BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, IssuerAccount,
     NewRevocation, OrderStep, OrderView, RevocationView, Revoked,
 };
+use nomenta_api::problem::Problem;
 use nomenta_api::problem::{FieldCode, ProblemKind};
+use nomenta_api::role::Role;
 use nomenta_certs::brought;
 use nomenta_core::judge::certificate::{CertificateFacts, RevocationReason};
 use nomenta_core::judge::preflight::Check;
 use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory};
 
-use super::domains::{find, shown};
+use super::access::find;
+use super::domains::shown;
 use super::paging;
 use crate::App;
 use crate::access::Caller;
 use crate::look;
 use crate::look::PRIVATE_KEY;
 use crate::problem::{Body, Params, Refusal};
-use nomenta_api::problem::Problem;
-use nomenta_api::role::Role;
 
 /// How far the days of the fleet reach.
 const DAYS: i32 = 120;
@@ -50,7 +51,6 @@ pub(super) async fn fleet(
     let mut rows = app.store.certificates(&filter, limit + 1).await?;
     let mut headers = HeaderMap::new();
     let fit = usize::try_from(limit).unwrap_or(usize::MAX);
-
     if rows.len() > fit {
         rows.truncate(fit);
         if let Some(last) = rows.last() {
@@ -222,7 +222,6 @@ pub(super) async fn bring(
     let chain = new.chain_pem.as_str();
     let key = new.key_pem.as_str();
     let facts = brought::check(chain, key, &record.domain.routed(), &app.prober.roots(), Utc::now());
-
     let facts = facts.map_err(|unfit| {
         let field = if unfit.is_of_key() { "key_pem" } else { "chain_pem" };
         Refusal::field(field, unfit.code().as_str(), unfit)
@@ -231,6 +230,7 @@ pub(super) async fn bring(
     // Kept under the name that it is served for, even if a wildcard covers it.
     let names = with(facts.names, record.domain.routed().to_string());
     let facts = CertificateFacts { names, ..facts };
+
     app.store.bring(&record, &facts, chain, &app.sealer.seal(PRIVATE_KEY, key.as_bytes())).await?;
     Ok(Json(view(&app, record).await?))
 }
@@ -256,6 +256,7 @@ pub(super) async fn renew(
     if app.store.renew_now(record.id).await? {
         return Ok(StatusCode::ACCEPTED);
     }
+
     let detail = format!("{host} has no certificate to renew; it gets one once its gates are passed.");
     Err(Refusal::conflict(ProblemKind::NothingToRenew, detail))
 }
@@ -275,6 +276,7 @@ pub(super) async fn revoke(
     let record = on_the_platform(&app, &caller, &host).await?;
     let reason: RevocationReason =
         new.reason.parse().map_err(|unknown| Refusal::field("reason", FieldCode::Reason, unknown))?;
+
     match app.store.revoke(&record, reason).await? {
         0 => Err(Refusal::conflict(
             ProblemKind::NothingToRevoke,

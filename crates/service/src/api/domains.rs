@@ -7,12 +7,12 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use chrono::Utc;
 use nomenta_api::domain::{
-    BaselineView, DomainDetail, JudgedLine, NewDomain as TypedDomain, OpenFinding, RevealQuery, RosterLine,
-    RosterQuery, SheetView, SpreadPoint, StageCount, SurveyView,
+    BaselineView, DomainDetail, NewDomain as TypedDomain, OpenFinding, RevealQuery, RosterLine, RosterQuery,
+    SheetView, SpreadPoint, StageCount, SurveyView,
 };
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
-use nomenta_api::view::DomainView;
+use nomenta_api::view::{DomainView, JudgedLine};
 use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::judge::case::Case;
 use nomenta_core::judge::edit::Edit;
@@ -28,9 +28,8 @@ use nomenta_core::sheet::line::Line;
 use nomenta_store::{
     DomainRecord, Enrolment, FindingRow, NewDomain, RosterFilter, RosterRow, SpreadRow, StoreError,
 };
-use serde::Serialize;
-use serde::de::DeserializeOwned;
 
+use super::access::{find, hidden, mask_of_others, masked};
 use super::paging;
 use super::registry::host_in_path;
 use super::sheets::{draw, sheet_view, token_end};
@@ -63,7 +62,6 @@ pub(super) async fn roster(
     let more = rows.len() > usize::try_from(limit).unwrap_or(usize::MAX);
     let lines: Vec<_> = rows.into_iter().take(limit.try_into().unwrap_or(0)).map(roster_line).collect();
     let mut headers = HeaderMap::new();
-
     if more && let Some(last) = lines.last() {
         let filters = [("stage", query.stage), ("account", query.account), ("text", query.text)];
         headers.insert(header::LINK, paging::next("domains", &last.host, limit, &filters)?);
@@ -152,31 +150,6 @@ fn counterpart(subject: &Subject) -> Result<Subject, Refusal> {
     Ok(Subject { host, wildcard: false })
 }
 
-/// The domain that a path names, for whoever may look.
-pub(super) async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Refusal> {
-    caller.needs(Role::Viewer)?;
-    Ok(app.store.domain_named(&host_in_path(typed)?).await?)
-}
-
-/// An answer in which tokens are masked unless they were asked for.
-pub(super) fn masked<'a, T: Serialize + DeserializeOwned>(
-    value: T,
-    tokens: impl IntoIterator<Item = &'a Token>,
-    caller: &Caller,
-    query: &RevealQuery,
-) -> Result<Json<T>, Refusal> {
-    if query.reveal {
-        caller.needs(Role::Operator)?;
-        return Ok(Json(value));
-    }
-
-    let text = serde_json::to_string(&value).map_err(|error| Refusal::internal(error.to_string()))?;
-    let text = tokens.into_iter().fold(text, |text, token| token.mask_in(&text));
-    let value = serde_json::from_str(&text).map_err(|error| Refusal::internal(error.to_string()))?;
-    Ok(Json(value))
-}
-
-/// Everything about a domain: gates, sheet beside what was read, findings.
 #[utoipa::path(get, path = "/api/v1/domains/{host}",
     params(("host" = String, Path, description = "The domain"), RevealQuery),
     responses((status = 200, body = DomainDetail), (status = 404, body = Problem)))]
@@ -198,8 +171,10 @@ pub(super) async fn domain(
     let findings: Vec<_> = open.iter().map(|row| &row.finding).collect();
     let view = DomainView::of(&record.domain.gates, &lines, &findings, &todo);
 
+    let others = mask_of_others(&app, &record).await?;
     let domain = record.domain;
-    let tokens = [std::slice::from_ref(&domain.token), &domain.superseded].concat();
+    let own = domain.mask();
+    let token = domain.token.txt_value();
     let detail = DomainDetail {
         host: domain.routed(),
         shown: domain.subject().to_unicode(),
@@ -229,7 +204,11 @@ pub(super) async fn domain(
         view,
     };
 
-    masked(detail, &tokens, &caller, &query)
+    let Json(mut detail) = hidden(detail, &others)?;
+    if !query.reveal {
+        detail.refer_to_sheet(&token);
+    }
+    masked(detail, &own, &caller, &query)
 }
 
 /// A line of the sheet with what each source says of it.
@@ -288,7 +267,7 @@ pub(super) async fn baseline(
 
     let zone_lines = record.baseline.as_ref().map(Baseline::zone_lines).unwrap_or_default();
     let view = BaselineView { baseline: record.baseline, compared, zone_lines };
-    masked(view, [&record.domain.token], &caller, &RevealQuery::default())
+    masked(view, &record.domain.mask(), &caller, &RevealQuery::default())
 }
 
 /// The latest survey: every answer of every server.
@@ -301,7 +280,11 @@ pub(super) async fn survey(
     Path(host): Path<String>,
 ) -> Result<Json<SurveyView>, Refusal> {
     let record = find(&app, &caller, &host).await?;
-    Ok(Json(SurveyView { survey: record.survey, next_look: record.next_look }))
+    let others = mask_of_others(&app, &record).await?;
+    let own = record.domain.mask();
+
+    let Json(view) = hidden(SurveyView { survey: record.survey, next_look: record.next_look }, &others)?;
+    hidden(view, &own)
 }
 
 /// Asks for a look now; it comes within moments, and the events tell.

@@ -14,6 +14,8 @@ use axum::response::sse::{self, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
 use futures::Stream;
 use nomenta_api::edge::{ChangesQuery, EdgeCertificate, EdgeChange, EdgeFeed, EdgeRoute, FeedQuery};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
 use nomenta_core::name::dns::DnsName;
 use nomenta_store::{EdgeRow, StoreError, TlsAnswer};
 use tokio::time::{Instant, timeout_at};
@@ -22,8 +24,6 @@ use crate::App;
 use crate::access::Caller;
 use crate::look::PRIVATE_KEY;
 use crate::problem::{Params, Refusal};
-use nomenta_api::problem::Problem;
-use nomenta_api::role::Role;
 
 const LONGEST_WAIT: u64 = 55;
 /// Changes sent at once.
@@ -54,10 +54,12 @@ pub(super) async fn feed(
             let feed = snapshot(&app, position).await?;
             return Ok(([(header::ETAG, etag)], Json(feed)).into_response());
         }
+
         let changed = tokio::select! {
             () = app.stop.cancelled() => false,
             changed = timeout_at(deadline, ticks.changed()) => matches!(changed, Ok(Ok(()))),
         };
+
         if !changed {
             return Ok((StatusCode::NOT_MODIFIED, [(header::ETAG, etag)]).into_response());
         }
@@ -139,6 +141,7 @@ pub(super) async fn changes(
 fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event, Infallible>> {
     stream! {
         let mut ticks = app.hub.edge();
+
         yield Ok(sse::Event::default().comment("listening"));
         while !app.stop.is_cancelled() {
             match changed(&app, after).await {
@@ -175,11 +178,11 @@ async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>
     }
 
     let hosts: Vec<String> = numbered.iter().map(|(_, host)| host.clone()).collect();
-    let rows = app.store.edge_rows(Some(&hosts)).await?.into_iter().map(|row| (row.host.clone(), row));
-    let mut rows: HashMap<_, _> = rows.collect();
-    let answers =
-        app.store.tls_answers(Some(&hosts)).await?.into_iter().map(|answer| (answer.name.clone(), answer));
-    let mut answers: HashMap<_, _> = answers.collect();
+    let rows = app.store.edge_rows(Some(&hosts)).await?;
+    let mut rows: HashMap<_, _> = rows.into_iter().map(|row| (row.host.clone(), row)).collect();
+    let answers = app.store.tls_answers(Some(&hosts)).await?;
+    let mut answers: HashMap<_, _> =
+        answers.into_iter().map(|answer| (answer.name.clone(), answer)).collect();
 
     let mut changes = Vec::with_capacity(numbered.len());
     for (number, host) in numbered {

@@ -10,14 +10,14 @@ use axum::http::HeaderMap;
 use axum::response::sse::{self, KeepAlive, Sse};
 use futures::Stream;
 use nomenta_api::event::{CloudEvent, EventQuery};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
 use nomenta_store::EventRow;
 
 use super::registry::host_in_path;
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
-use nomenta_api::problem::Problem;
-use nomenta_api::role::Role;
 
 const BATCH: i64 = 500;
 
@@ -77,6 +77,7 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
         let mut ticks = app.hub.events();
         // Opens the stream at once, so that a client knows that it listens.
         yield Ok(sse::Event::default().comment("listening"));
+
         while !app.stop.is_cancelled() {
             let rows = app.store.events(None, after, BATCH).await.unwrap_or_default();
             let idle = rows.is_empty();
@@ -85,6 +86,7 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
                 let made = sse::Event::default().id(row.seq.to_string()).json_data(cloud_event(&app, row));
                 yield Ok(made.unwrap_or_default());
             }
+
             if idle {
                 tokio::select! {
                     () = app.stop.cancelled() => {}

@@ -1,5 +1,6 @@
 //! The API under `/api/v1`, and its OpenAPI document.
 
+mod access;
 mod certificates;
 mod domains;
 mod edge;

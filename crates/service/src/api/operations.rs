@@ -5,13 +5,13 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use nomenta_api::domain::CatalogueEntry;
+use nomenta_api::role::Role;
 use nomenta_core::judge::findings::CATALOGUE;
 use nomenta_core::judge::gate::Stage;
 
 use crate::App;
 use crate::access::Caller;
 use crate::problem::Refusal;
-use nomenta_api::role::Role;
 
 /// Every finding there can be.
 #[utoipa::path(get, path = "/api/v1/findings", responses((status = 200, body = [CatalogueEntry])))]

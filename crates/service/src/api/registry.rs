@@ -7,9 +7,11 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use nomenta_api::problem::FieldCode;
+use nomenta_api::problem::Problem;
 use nomenta_api::registry::{
     AccessKey, Account, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, Targets,
 };
+use nomenta_api::role::Role;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::hostname::Hostname;
 use nomenta_core::name::subject::Subject;
@@ -20,8 +22,6 @@ use uuid::Uuid;
 use crate::App;
 use crate::access::{self, Caller};
 use crate::problem::{Body, Refusal};
-use nomenta_api::problem::Problem;
-use nomenta_api::role::Role;
 
 type Created<T> = (StatusCode, Json<T>);
 

@@ -7,13 +7,13 @@ use axum::extract::{Path, State};
 use chrono::Utc;
 use nomenta_api::domain::RevealQuery;
 use nomenta_api::problem::FieldCode;
+use nomenta_api::problem::Problem;
 use nomenta_core::rehearsal::{self, Rehearsal, RehearsalError};
 
-use super::domains::{find, masked};
+use super::access::{find, masked};
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
-use nomenta_api::problem::Problem;
 
 /// Largest zone file taken, in octets.
 pub(super) const MOST_ZONE: usize = 32 << 20;
@@ -33,15 +33,21 @@ pub(super) async fn rehearse(
     zone: String,
 ) -> Result<Json<Rehearsal>, Refusal> {
     let domain = find(&app, &caller, &host).await?.domain;
-    let token = domain.token.clone();
+    let mask = domain.mask();
+    let token = domain.token.txt_value();
+
     // A large file takes a while, in which others are to be served.
     let judged = tokio::task::spawn_blocking(move || {
         let config = &app.config;
         rehearsal::rehearse(&domain, &config.platform, &config.policy, &zone, Utc::now())
     });
-
     let judged = judged.await.map_err(|error| Refusal::internal(error.to_string()))?;
-    masked(judged.map_err(refused)?, [&token], &caller, &query)
+
+    let mut judged = judged.map_err(refused)?;
+    if !query.reveal {
+        judged.refer_to_sheet(&token);
+    }
+    masked(judged, &mask, &caller, &query)
 }
 
 fn refused(error: RehearsalError) -> Refusal {

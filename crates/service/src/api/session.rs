@@ -8,13 +8,13 @@ use axum::http::{StatusCode, header};
 use axum::response::AppendHeaders;
 use chrono::Utc;
 use nomenta_api::problem::FieldCode;
+use nomenta_api::problem::Problem;
 use nomenta_api::registry::{SignIn, Who};
+use nomenta_api::role::Role;
 
 use crate::App;
 use crate::access::{self, COOKIE_NAME, Caller};
 use crate::problem::{Body, Refusal};
-use nomenta_api::problem::Problem;
-use nomenta_api::role::Role;
 
 type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
 

@@ -10,12 +10,13 @@ use chrono::{DateTime, Duration, Utc};
 use nomenta_api::domain::{PairedSheet, RevealQuery, SheetView};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
+use nomenta_core::name::mask::Mask;
 use nomenta_core::name::token::Token;
 use nomenta_core::sheet::form::Form;
 use nomenta_core::sheet::{Sheet, rendering};
 use nomenta_store::DomainRecord;
 
-use super::domains::{find, masked};
+use super::access::{find, masked};
 use super::registry::host_in_path;
 use crate::App;
 use crate::access::Caller;
@@ -76,11 +77,10 @@ pub(super) async fn sheet(
 ) -> Result<Response, Refusal> {
     let record = find(&app, &caller, &host).await?;
     let other = paired(&app, &record).await?;
+
     let accept = headers.get(header::ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let is_wanted = |kind: &str| accept.split([',', ';']).any(|wanted| wanted.trim() == kind);
-    let known = RENDERINGS.iter().find(|(kind, _)| is_wanted(kind));
-
-    if let Some((kind, render)) = known {
+    if let Some((kind, render)) = RENDERINGS.iter().find(|(kind, _)| is_wanted(kind)) {
         caller.needs(Role::Operator)?;
         let kind = format!("{kind}; charset=utf-8");
         let mut sheets = vec![draw(&app, &record)];
@@ -90,7 +90,7 @@ pub(super) async fn sheet(
 
     let tokens: Vec<_> =
         other.iter().map(|other| other.token.clone()).chain([record.domain.token.clone()]).collect();
-    Ok(masked(view_of(&app, &record, other), &tokens, &caller, &query)?.into_response())
+    Ok(masked(view_of(&app, &record, other), &Mask::of(&tokens), &caller, &query)?.into_response())
 }
 
 type Render = fn(&[Sheet]) -> String;
