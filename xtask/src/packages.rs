@@ -21,6 +21,19 @@ const WANTED: [(&str, &str); 8] = [
     ("setpriv", "util-linux"),
 ];
 
+/// What the tests need beside that: a second world of other servers.
+const FOR_TESTS: [(&str, &str); 3] = [("named", "bind9"), ("nsd", "nsd"), ("pdns_recursor", "pdns-recursor")];
+
+/// Installs what is missing for the tests.
+///
+/// # Errors
+/// As for [`ensure()`].
+pub(crate) fn ensure_for_tests() -> anyhow::Result<()> {
+    ensure()?;
+    let missing = FOR_TESTS.iter().filter(|(thing, _)| !present(thing)).map(|(_, package)| *package);
+    install(&missing.collect::<Vec<_>>())
+}
+
 /// Installs what is missing.
 ///
 /// # Errors

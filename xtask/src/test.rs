@@ -16,7 +16,7 @@ const PURE: [&str; 4] = ["core", "api", "dns", "certs"];
 
 /// Checks everything, and runs every test.
 pub(crate) fn all(full: bool) -> anyhow::Result<()> {
-    packages::ensure()?;
+    packages::ensure_for_tests()?;
     console::build()?;
     console::test()?;
     check::run()?;
@@ -36,7 +36,7 @@ pub(crate) fn all(full: bool) -> anyhow::Result<()> {
 /// more preparation than they need.
 pub(crate) fn some(filter: &str, full: bool) -> anyhow::Result<()> {
     if !PURE.contains(&filter) {
-        packages::ensure()?;
+        packages::ensure_for_tests()?;
     }
 
     if Path::new("crates").join(filter).is_dir() {

@@ -20,7 +20,7 @@ use nomenta_core::name::token::Token;
 use nomenta_core::reading::answer::{Outcome, Reading};
 use nomenta_core::reading::record::RecordData;
 use nomenta_core::reading::target::{Depth, Target};
-use nomenta_dns::{DnsConfig, Egress, Politeness, QuickLook, Surveyor};
+use nomenta_dns::{DnsConfig, Egress, Politeness, QuickLook, SurveyLimits, Surveyor};
 use nomenta_store::{Enrolment, NewDomain, Store};
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::service::ServiceSetup;
@@ -150,6 +150,7 @@ async fn engine(layout: &Layout, count: usize) -> anyhow::Result<f64> {
         timeout: Duration::from_millis(1500),
         tries: 3,
         politeness: Politeness { in_flight: WINDOW, per_second: 0 },
+        limits: SurveyLimits::default(),
         egress: Egress::loopback(),
     })?;
     let looks: Vec<QuickLook> = (0..count)

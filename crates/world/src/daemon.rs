@@ -7,7 +7,7 @@ use std::process::Stdio;
 use std::time::Duration;
 
 use anyhow::{Context, bail};
-use nix::sys::signal::{Signal, kill};
+use nix::sys::signal::{Signal, kill, killpg};
 use nix::unistd::Pid;
 use tokio::process::{Child, Command};
 use tokio::time::timeout;
@@ -30,6 +30,7 @@ pub(crate) fn program(name: &str) -> Option<PathBuf> {
     let path = std::env::var_os("PATH").unwrap_or_default();
     let mut folders: Vec<_> = std::env::split_paths(&path).collect();
     folders.extend(["/usr/sbin", "/usr/bin", "/usr/local/bin"].map(PathBuf::from));
+
     let mut versions: Vec<_> = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten().collect();
     versions.sort_by_key(|v| std::cmp::Reverse(v.file_name().to_string_lossy().parse::<u32>().unwrap_or(0)));
     folders.extend(versions.into_iter().map(|v| v.path().join("bin")));
@@ -57,6 +58,7 @@ pub fn require_programs() -> anyhow::Result<()> {
 /// by the kernel should this process die.
 pub(crate) fn command(layout: &Layout, name: &str, signal: &str) -> anyhow::Result<Command> {
     let path = program(name).with_context(|| format!("{name} is not installed."))?;
+
     let mut command = Command::new("setpriv");
     if let Some(user) = layout.user() {
         command.args(["--reuid", user, "--regid", user, "--init-groups"]);
@@ -94,6 +96,7 @@ impl Daemon {
         let file = File::options().create(true).append(true).open(log)?;
         command.stdout(file.try_clone()?).stderr(file).kill_on_drop(true);
         let child = command.spawn().with_context(|| format!("Cannot start {name}"))?;
+
         Ok(Self { name: name.into(), child, log: log.to_owned(), signal })
     }
 
@@ -108,6 +111,7 @@ impl Daemon {
     /// If it has.
     pub fn check(&mut self) -> anyhow::Result<()> {
         let Some(status) = self.child.try_wait()? else { return Ok(()) };
+
         let log = fs::read_to_string(&self.log).unwrap_or_default();
         let tail: Vec<_> = log.lines().rev().take(8).collect();
         let tail: Vec<_> = tail.into_iter().rev().collect();
@@ -139,9 +143,27 @@ impl Daemon {
         let _ = self.child.kill().await;
     }
 
+    /// Has it read its files again.
+    pub(crate) fn reread(&self) {
+        self.send(Signal::SIGHUP);
+    }
+
+    /// Stops it and whatever it has started without ending them, or has them go
+    /// on; only for one that was given a process group of its own.
+    pub(crate) fn hold(&self, is_held: bool) {
+        let signal = if is_held { Signal::SIGSTOP } else { Signal::SIGCONT };
+        if let Some(id) = self.raw_id() {
+            let _ = killpg(Pid::from_raw(id), signal);
+        }
+    }
+
     fn send(&self, signal: Signal) {
-        if let Some(id) = self.child.id().and_then(|id| i32::try_from(id).ok()) {
+        if let Some(id) = self.raw_id() {
             let _ = kill(Pid::from_raw(id), signal);
         }
+    }
+
+    fn raw_id(&self) -> Option<i32> {
+        self.child.id().and_then(|id| i32::try_from(id).ok())
     }
 }

@@ -33,8 +33,9 @@ use crate::wait_for;
 use crate::zones::servers;
 
 /// Nobody who watches waits for as long as customers do.
-const IN_A_HURRY: [&str; 6] = [
+const IN_A_HURRY: [&str; 7] = [
     "--look-first=2",
+    "--second-look=3",
     "--look-most=20",
     "--look-live=30",
     "--order-retry=60",
@@ -82,10 +83,11 @@ pub async fn run(options: DemoOptions, stop: CancellationToken) -> anyhow::Resul
     println!("Starting the world in {}", layout.state.display());
     let Some(world) = stop.run_until_cancelled(World::start(layout, say)).await else { return Ok(()) };
     let world = world?;
+
     let mut running = Running { service: None };
     let ran = stop.run_until_cancelled(serve(&world, &options, &mut running)).await;
-    println!("Stopping");
 
+    println!("Stopping");
     if let Some(service) = running.service {
         service.stop().await;
     }
@@ -101,8 +103,8 @@ struct Running {
 async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> anyhow::Result<()> {
     let layout = &world.layout;
     let secrets = secrets(layout)?;
-    println!("  Starting the service …");
 
+    println!("  Starting the service …");
     let setup = ServiceSetup {
         listen: layout.service(),
         database: world.database("nomenta").await?,
@@ -143,6 +145,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
 
     let moving = async { tokio::try_join!(bringing, platform.play(&world.zones)).map(drop) };
     let watched = watch(running);
+
     tokio::select! {
         done = moving => done?,
         died = watched => return died,
@@ -189,6 +192,7 @@ fn announce(
 ) -> anyhow::Result<()> {
     let url = setup.url();
     let key = &secrets.admin_key;
+
     println!("\nNomenta serves.\n");
     println!("  Console    {url}");
     println!("  Key        {key}\n");
@@ -301,6 +305,7 @@ impl Platform {
             if part.act == Act::EdgeBehind {
                 edge.withhold(host.host.as_str());
             }
+
             set_stage(zones, &host.host, part.act).await?;
             let pair = matches!(part.act, Act::HalfPair | Act::Pair);
             if self.add("domains", json!({ "host": part.host, "site": part.site, "pair": pair })).await? {

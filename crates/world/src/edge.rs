@@ -176,6 +176,7 @@ impl Edge {
             let plain = listen(*ip, shared.config.http_port).await?;
             let secure = listen(*ip, shared.config.https_port).await?;
             tokio::spawn(serve_plain(plain, shared.clone(), stop.clone()));
+
             let resolver = Arc::new(BySni(shared.clone()));
             let server = tls::server(resolver, &[b"http/1.1", ACME_TLS])?;
             let app = Router::new().fallback(page).with_state(shared.clone());
@@ -250,6 +251,7 @@ async fn serve_plain(listener: TcpListener, shared: Arc<Shared>, stop: Cancellat
 async fn challenge(State(shared): State<Arc<Shared>>, Path(token): Path<String>) -> Response {
     // Fails only once the edge itself is gone.
     let _ = shared.holding.subscribe().wait_for(|held| !held || token.starts_with("canary-")).await;
+
     let EdgeConfig { service, key, .. } = &shared.config;
     let asked =
         shared.client.get(format!("{service}/api/v1/edge/challenges/{token}")).bearer_auth(key).send().await;
@@ -340,6 +342,7 @@ async fn follow(shared: Arc<Shared>) {
             let after = snapshot(&shared).await?;
             changes(&shared, after).await
         };
+
         if let Err(error) = followed.await {
             tracing::debug!(%error, "the edge feed cannot be read");
         }
@@ -351,9 +354,9 @@ async fn snapshot(shared: &Shared) -> anyhow::Result<i64> {
     let EdgeConfig { service, key, .. } = &shared.config;
     let asked = shared.client.get(format!("{service}/api/v1/edge/feed")).bearer_auth(key).send();
     let feed: Feed = asked.await?.error_for_status()?.json().await?;
+
     let position = feed.position;
-    let known = Known::try_from(feed)?;
-    *write(&shared.known) = known;
+    *write(&shared.known) = Known::try_from(feed)?;
     shared.position.send_replace(position);
 
     Ok(position)
@@ -370,15 +373,18 @@ async fn changes(shared: &Shared, mut after: i64) -> anyhow::Result<()> {
             tokio::time::sleep(AGAIN).await;
             continue;
         };
+
         let mut events = response.bytes_stream().eventsource();
         while let Some(Ok(event)) = events.next().await {
             if event.event == "reset" {
                 return Ok(());
             }
+
             write(&shared.known).take(serde_json::from_str(&event.data)?)?;
             after = event.id.parse()?;
             shared.position.send_replace(after);
         }
+
         tokio::time::sleep(AGAIN).await;
     }
 }

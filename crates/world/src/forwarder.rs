@@ -23,8 +23,8 @@ pub(crate) async fn start(layout: &Layout) -> anyhow::Result<JoinSet<()>> {
 
     let target = format!("https://sites.{FORMER_HOST}/");
     let router = Router::new().fallback(move || async move { Redirect::to(&target) });
-    let mut running = JoinSet::new();
 
+    let mut running = JoinSet::new();
     running.spawn(async move {
         // It ends with its owner.
         let _ = axum::serve(listener, router).await;

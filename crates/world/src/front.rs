@@ -77,6 +77,7 @@ pub(crate) async fn start(layout: &Layout, origins: &Origins) -> anyhow::Result<
     let secure = listen(layout.https_port()).await?;
     let passing = Passing { secure: true, port: layout.https_port(), origins: origins.clone() };
     tokio::spawn(tls::serve(secure, acceptor, passing.app(), stop.clone()));
+
     Ok(stop.drop_guard())
 }
 
@@ -103,6 +104,7 @@ async fn pass(State(passing): State<Passing>, headers: HeaderMap, url: Uri) -> R
 async fn passed(passing: &Passing, host: &str, path: &str) -> anyhow::Result<Response> {
     let known = passing.origins.lock().unwrap_or_else(PoisonError::into_inner).get(host).copied();
     let edge = known.unwrap_or(EDGE[0]);
+
     // The origin's certificate is for whoever runs the proxy to judge.
     let client = Client::builder()
         .redirect(Policy::none())
@@ -112,8 +114,8 @@ async fn passed(passing: &Passing, host: &str, path: &str) -> anyhow::Result<Res
 
     let scheme = if passing.secure { "https" } else { "http" };
     let answer = client.get(format!("{scheme}://{host}:{}{path}", passing.port)).send().await?;
-    let mut response = Response::builder().status(answer.status());
 
+    let mut response = Response::builder().status(answer.status());
     if let Some(location) = answer.headers().get(header::LOCATION) {
         response = response.header(header::LOCATION, location);
     }

@@ -70,6 +70,7 @@ impl IssuerFront {
     pub async fn start(layout: &Layout, port: u16, upstream: &str) -> anyhow::Result<Self> {
         let address = SocketAddr::from((Ipv4Addr::LOCALHOST, port));
         let listener = TcpListener::bind(address).await.with_context(|| format!("{address} is busy"))?;
+
         let pem = tls::Pem {
             chain: fs::read_to_string(layout.directory_root())?,
             key: fs::read_to_string(layout.state.join("pebble/tls.key"))?,
@@ -167,6 +168,7 @@ async fn renewal_info(State(shared): State<Arc<Shared>>, Path(certificate): Path
     let far = Utc::now() + Duration::days(50);
     let (start, end) = told.windows.get(&certificate).copied().unwrap_or((far, far + Duration::days(2)));
     *told.asked.entry(certificate).or_default() += 1;
+
     let window = [start, end].map(|at| at.to_rfc3339_opts(SecondsFormat::Secs, true));
     let body = json!({ "suggestedWindow": { "start": window[0], "end": window[1] } });
 
@@ -221,6 +223,7 @@ async fn passed(
     }
 
     let replaces = if orders { replaces(&body) } else { None };
+
     let mut request = shared.client.request(method, format!("{}{}", shared.upstream, url.path()));
     for name in [header::HOST, header::CONTENT_TYPE, header::USER_AGENT] {
         if let Some(value) = headers.get(&name) {
@@ -238,8 +241,8 @@ async fn passed(
 
     let good = answer.status().is_success();
     let bytes = answer.bytes().await?;
-    let mut added = None;
 
+    let mut added = None;
     if url.path() == "/dir" {
         let host = headers.get(header::HOST).and_then(|v| v.to_str().ok()).unwrap_or_default();
         added = Some(("renewalInfo", format!("https://{host}/renewal-info")));
@@ -249,6 +252,7 @@ async fn passed(
     }
 
     let Some((field, value)) = added else { return Ok(response.body(Body::from(bytes))?) };
+
     let mut document: Value = serde_json::from_slice(&bytes)?;
     document[field] = json!(value);
     Ok(response.body(Body::from(document.to_string()))?)

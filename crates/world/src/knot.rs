@@ -13,11 +13,11 @@ use nix::sys::signal::Signal;
 use tokio::sync::Mutex;
 
 use crate::Layout;
+use crate::alive::replies;
 use crate::daemon::{self, Daemon};
 use crate::layout::{OPERATORS, PRIMARY, REGISTRY, ROOT};
 use crate::wait_for;
 use crate::watch::{Server, Watched};
-use crate::zones::replies;
 
 /// One Knot process.
 struct Instance {
@@ -102,8 +102,8 @@ pub(crate) async fn control(layout: &Layout, instance: &str, args: &[&str]) -> a
     let folder = layout.state.join(format!("knot-{instance}"));
     let mut knotc = daemon::command(layout, "knotc", "KILL")?;
     knotc.arg("-s").arg(socket(&folder)).args(args);
-    let _one = CALLING.lock().await;
 
+    let _one = CALLING.lock().await;
     daemon::run(knotc).await
 }
 

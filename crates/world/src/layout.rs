@@ -239,6 +239,7 @@ impl Layout {
     /// other ports would not fit.
     pub(crate) fn prepare(&self) -> anyhow::Result<()> {
         self.hand_over(&self.state)?;
+
         let note = self.state.join("base-port");
         match fs::read_to_string(&note) {
             Ok(text) if text.trim() != self.base_port.to_string() => bail!(
@@ -258,7 +259,6 @@ impl Layout {
             dns.map(|ip| ((ip, self.dns_port()).into(), "a name server")).collect();
         wanted.extend(self.vantages().into_iter().map(|(_, address)| (address, "a resolver")));
         wanted.extend(CHALLENGES.map(|(_, ip)| ((ip, self.dns_port()).into(), "a challenge zone")));
-
         for (_, address) in self.vantages() {
             wanted.extend(self.encrypted_ports().map(|port| ((address.ip(), port).into(), "a resolver")));
         }
@@ -279,6 +279,7 @@ impl Layout {
                 busy.push(format!("{address} for {what}"));
             }
         }
+
         if busy.is_empty() {
             return Ok(());
         }

@@ -5,6 +5,7 @@
 //! Stand-ins for what cannot be here: the platform's edge, and the customers
 //! who edit their zones. No packet leaves 127.0.0.0/8 and ::1.
 
+mod alive;
 pub mod cast;
 pub mod customer;
 mod daemon;
@@ -16,9 +17,12 @@ pub mod issuer_front;
 mod knot;
 pub mod layout;
 pub mod odd;
+pub mod others;
 pub mod pebble;
 mod postgres;
+mod relay;
 pub mod service;
+pub mod stub;
 pub mod tls;
 mod unbound;
 mod update;
@@ -79,13 +83,16 @@ impl World {
         servers.extend(knot::start(&layout).await?);
         let zones = Zones::new(layout.clone());
         zones.ensure_base().await?;
+
         say("Starting three resolvers");
         servers.extend(unbound::start(&layout, &zones.trust_anchors().await?).await?);
+
         let odd = odd::start(&layout).await?;
         let forwarder = forwarder::start(&layout).await?;
         let origins = front::Origins::default();
         let front = front::start(&layout, &origins).await?;
         layout.trust(&std::fs::read_to_string(layout.state.join("authority.pem"))?)?;
+
         say("Starting the certification authority");
         servers.push(pebble::watched(&layout, &IssuerSetup::usual(&layout)).await?);
 

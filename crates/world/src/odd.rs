@@ -101,9 +101,9 @@ async fn one_by_tcp(mut stream: TcpStream, primary: SocketAddr, manner: Manner) 
     let length = stream.read_u16().await.ok()?;
     let mut question = vec![0; length.into()];
     stream.read_exact(&mut question).await.ok()?;
+
     let reply = reply(&question, primary, manner, true).await?;
     let length = u16::try_from(reply.len()).ok()?;
-
     stream.write_all(&[&length.to_be_bytes(), &reply[..]].concat()).await.ok()
 }
 
@@ -138,6 +138,7 @@ async fn upstream(question: &[u8], primary: SocketAddr) -> Option<Vec<u8>> {
     let socket = UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).await.ok()?;
     socket.connect(primary).await.ok()?;
     socket.send(question).await.ok()?;
+
     let mut buffer = vec![0; 4096];
     let length = timeout(Duration::from_secs(2), socket.recv(&mut buffer)).await.ok()?.ok()?;
     buffer.truncate(length);

@@ -137,6 +137,7 @@ async fn answers(layout: &Layout, setup: &IssuerSetup) -> bool {
 
 async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
     layout.folder(&setup.folder)?;
+
     // One certificate for every directory of the world.
     let cert = layout.directory_root();
     let key = layout.state.join("pebble/tls.key");
@@ -161,14 +162,16 @@ async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
 
     let file = layout.write(&format!("{}/config.json", setup.folder), &config.to_string())?;
     let resolver = layout.vantages()[0].1;
+
     let mut pebble = daemon::command(layout, "pebble", "TERM")?;
     pebble.arg("-strict").arg("-config").arg(file).arg("-dnsserver").arg(resolver.to_string());
     pebble.env("PEBBLE_VA_NOSLEEP", "1").env("PEBBLE_WFE_NONCEREJECT", setup.nonce_reject.to_string());
+
     let log = setup.log(layout);
     let _ = fs::remove_file(&log);
     let mut daemon = Daemon::start("the certification authority", pebble, &log, Signal::SIGTERM)?;
-    let client = client(&cert)?;
 
+    let client = client(&cert)?;
     wait_for("the certification authority answering", Duration::from_secs(20), || async {
         client.get(setup.directory()).send().await.is_ok()
     })
@@ -177,6 +180,7 @@ async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
 
     let root = client.get(format!("{}/roots/0", setup.management())).send().await?.error_for_status()?;
     layout.trust(&root.text().await?)?;
+
     Ok(daemon)
 }
 

@@ -58,7 +58,6 @@ impl ServiceSetup {
         let book = layout.write("operators.toml", OPERATORS)?;
         command.args(["--pdeathsig", "TERM"]).arg(program).args(self.arguments(layout));
         command.arg("--book").arg(book).args(&self.options);
-
         command
             .env("NOMENTA_DATABASE", &self.database)
             .env("NOMENTA_SEALING_KEY", &self.sealing_key)
@@ -68,8 +67,8 @@ impl ServiceSetup {
         let mut daemon = Daemon::start("the service", command, log, Signal::SIGTERM)?;
         let client = reqwest::Client::builder().timeout(Duration::from_secs(2)).build()?;
         let ready = format!("{}/readyz", self.url());
-        let mut ended = None;
 
+        let mut ended = None;
         let waited = wait_for("the service being ready", Duration::from_secs(30), || {
             ended = daemon.check().err();
             let over = ended.is_some();
@@ -90,9 +89,9 @@ impl ServiceSetup {
         option("platform-zone", crate::layout::PLATFORM.zone.into());
         option("brand", "quaymark".into());
         option("proof-zone", format!("proof.{}", crate::layout::PLATFORM.zone));
+
         let (zone, ip) = CHALLENGES[self.challenges.unwrap_or(0)];
         option("acme-zone", zone.into());
-
         if self.challenges.is_some() {
             option("acme-dns", format!("{ip}:{}", layout.dns_port()));
             option("acme-name-server", format!("ns1.{zone}"));

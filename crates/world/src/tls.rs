@@ -108,9 +108,9 @@ impl Authority {
         params.not_before = (now - day).into();
         params.not_after = (now + day * u32::try_from(days).context("days")?).into();
         params.distinguished_name.push(DnType::CommonName, names.first().cloned().unwrap_or_default());
+
         let key = KeyPair::generate()?;
         let certificate = params.signed_by(&key, &self.issuer)?;
-
         Ok(Pem { chain: certificate.pem(), key: key.serialize_pem() })
     }
 }

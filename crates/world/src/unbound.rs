@@ -8,11 +8,11 @@ use futures::future::BoxFuture;
 use nix::sys::signal::Signal;
 
 use crate::Layout;
+use crate::alive::answers;
 use crate::daemon::{self, Daemon};
 use crate::layout::{CHALLENGES, PRIMARY};
 use crate::wait_for;
 use crate::watch::{Server, Watched};
-use crate::zones::answers;
 
 /// Starts them, each trusting `anchors`.
 pub(crate) async fn start(layout: &Layout, anchors: &str) -> anyhow::Result<Vec<Watched>> {

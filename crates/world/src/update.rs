@@ -17,6 +17,7 @@ use tokio::time::timeout;
 /// it is asked: one that writes to a slow disk takes its time.
 const ANSWERING: Duration = Duration::from_secs(2);
 const TRIES: usize = 10;
+
 /// One change to a zone (RFC 2136, section 2.5).
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Change {
@@ -57,8 +58,8 @@ pub(crate) async fn ask(server: SocketAddr, owner: &str, rtype: RecordType) -> a
 pub(crate) async fn exchange(server: SocketAddr, message: &Message) -> anyhow::Result<Message> {
     let socket = UdpSocket::bind((Ipv4Addr::UNSPECIFIED, 0)).await?;
     socket.connect(server).await?;
-    let mut buffer = vec![0; 4096];
 
+    let mut buffer = vec![0; 4096];
     for _ in 0..TRIES {
         socket.send(&message.to_bytes()?).await?;
         let Ok(received) = timeout(ANSWERING, socket.recv(&mut buffer)).await else { continue };
@@ -92,10 +93,16 @@ fn rdata(data: &RecordData) -> anyhow::Result<RData> {
         RecordData::Aaaa(ip) => RData::AAAA(AAAA(*ip)),
         RecordData::Cname(target) => RData::CNAME(CNAME(name(target)?)),
         RecordData::Ns(server) => RData::NS(NS(name(server)?)),
-        RecordData::Txt(text) => RData::TXT(TXT::new(vec![text.clone()])),
+        RecordData::Txt(text) => {
+            let strings: Vec<_> = text.as_bytes().chunks(255).collect();
+            RData::TXT(TXT::from_bytes(if strings.is_empty() { vec![&[][..]] } else { strings }))
+        }
+        RecordData::Dname(target) => {
+            RData::Unknown { code: DNAME, rdata: NULL::with(name(target)?.to_bytes()?) }
+        }
         RecordData::Caa { flags, tag, value } => {
             // As it is, so that values can be wrong (RFC 8659, section 4.1).
-            let length = u8::try_from(tag.len())?;
+            let length = u8::try_from(tag.as_bytes().len())?;
             let rdata = [&[*flags, length], tag.as_bytes(), value.as_bytes()].concat();
             RData::Unknown { code: RecordType::CAA, rdata: NULL::with(rdata) }
         }
@@ -112,14 +119,19 @@ fn rdata(data: &RecordData) -> anyhow::Result<RData> {
     })
 }
 
+/// Redirects whole subtrees (RFC 6672).
+const DNAME: RecordType = RecordType::Unknown(39);
+
 fn service(priority: u16, target: &str, hints: &[IpAddr]) -> anyhow::Result<SVCB> {
     let target = if target.is_empty() { Name::root() } else { name(target)? };
     let v4: Vec<_> =
         hints.iter().filter_map(|h| if let IpAddr::V4(a) = h { Some(A(*a)) } else { None }).collect();
+
     let mut params = Vec::new();
     if !v4.is_empty() {
         params.push((SvcParamKey::Ipv4Hint, SvcParamValue::Ipv4Hint(IpHint(v4))));
     }
+
     Ok(SVCB::new(priority, target, params))
 }
 

@@ -5,7 +5,7 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
-use anyhow::bail;
+use anyhow::{bail, ensure};
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::RecordType;
 use nomenta_core::name::dns::{self, DnsName};
@@ -43,6 +43,22 @@ pub struct Zones {
 }
 
 /// A server of a zone, to be added.
+/// A zone to load, and the name servers that the registry is to list.
+pub struct NewZone {
+    /// Its apex.
+    pub apex: String,
+    /// Its master file.
+    pub text: String,
+    /// Names of its servers.
+    pub servers: Vec<DnsName>,
+}
+
+/// Where a zone stands in the primary's configuration.
+fn entry(zone: &str) -> String {
+    let origin = if zone == "." { ".".to_owned() } else { format!("{zone}.") };
+    format!("zone[{origin}]")
+}
+
 fn name_server(zone: &str, server: &str) -> Change {
     Change::Add { owner: zone.to_owned(), ttl: TTL, data: RecordData::Ns(server.into()) }
 }
@@ -69,6 +85,7 @@ impl Zones {
         .await?;
 
         self.make("test", "@ NS a.registry.example.\n", Some("registry")).await?;
+
         for operator in OPERATORS {
             let glue = operator.servers.iter().enumerate().map(|(i, ip)| format!("ns{} A {ip}\n", i + 1));
             let mut text = format!("@ NS ns1\n@ NS ns2\n{}", glue.collect::<String>());
@@ -158,8 +175,8 @@ impl Zones {
         let other = if Operator::of(zone) == HARROW { TIDEWELL } else { HARROW };
         let added: Vec<_> = servers(other).iter().map(|(server, _)| name_server(name, server)).collect();
         self.update(zone, &added).await?;
-        let text = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\n", other.zone);
 
+        let text = format!("@ NS ns1.{0}.\n@ NS ns2.{0}.\n", other.zone);
         self.make(name, &text, None).await.map(drop)
     }
 
@@ -174,11 +191,13 @@ impl Zones {
             if !file.exists() {
                 return Ok(());
             }
+
             for step in [&["conf-begin"][..], &["conf-unset", &format!("zone[{name}.]")], &["conf-commit"]] {
                 knot::control(&self.layout, "primary", step).await?;
             }
             std::fs::remove_file(file)?;
         }
+
         self.update(zone, &[Change::Clear { owner: name.into() }]).await
     }
 
@@ -213,9 +232,12 @@ impl Zones {
         }
 
         self.update(parent, &changes).await?;
-        let registry = SocketAddr::from((REGISTRY, self.layout.dns_port()));
-        let wanted: BTreeSet<_> = servers.iter().map(|(name, _)| DnsName::from(name.as_str())).collect();
+        self.delegated(zone, servers.iter().map(|(name, _)| name.as_str().into()).collect()).await
+    }
 
+    /// Waits until the registry lists these.
+    async fn delegated(&self, zone: &str, wanted: BTreeSet<DnsName>) -> anyhow::Result<()> {
+        let registry = SocketAddr::from((REGISTRY, self.layout.dns_port()));
         wait_for(&format!("the registry delegating {zone}"), Duration::from_secs(20), || async {
             let Ok(reply) = ask(registry, zone, RecordType::NS).await else { return false };
             let ns = reply.name_servers().iter().filter_map(|record| record.data().as_ns());
@@ -232,7 +254,6 @@ impl Zones {
         let mut message = Message::new();
         message.set_id(rand::random()).set_message_type(MessageType::Query).set_op_code(OpCode::Update);
         message.add_query(Query::query(name(zone)?, RecordType::SOA));
-
         for change in changes {
             message.add_name_server(record(change)?);
         }
@@ -288,13 +309,67 @@ impl Zones {
         self.load(zone, &text, notify).await
     }
 
-    /// Makes the primary serve `text` as a zone; `false` if it has the zone
-    /// already. `notify` names who takes copies.
+    /// Loads a zone from text, unless it is there; says whether it was not.
     ///
     /// # Errors
     /// If the primary does not take it.
     pub async fn load(&self, zone: &str, text: &str, notify: Option<&str>) -> anyhow::Result<bool> {
         let _one = self.transaction.lock().await;
+        let Some(file) = self.write_zone(zone, text)? else { return Ok(false) };
+
+        let entry = entry(zone);
+        let mut steps = vec![vec!["conf-set".to_owned(), entry.clone()]];
+        steps.push(vec!["conf-set".into(), format!("{entry}.file"), file]);
+        if SIGNED.contains(&zone) {
+            steps.push(vec!["conf-set".into(), format!("{entry}.dnssec-signing"), "on".into()]);
+        }
+        if let Some(remote) = notify {
+            steps.push(vec!["conf-set".into(), format!("{entry}.notify"), remote.into()]);
+        }
+
+        self.configure(&steps).await?;
+        self.loaded(zone).await?;
+        Ok(true)
+    }
+
+    /// Loads many zones at once, and has the registry list their name servers,
+    /// whatever they are.
+    ///
+    /// # Errors
+    /// If the primary does not take them.
+    pub async fn load_all(&self, zones: &[NewZone]) -> anyhow::Result<()> {
+        let mut steps = Vec::new();
+        let mut changes = Vec::new();
+        for zone in zones {
+            ensure!(self.write_zone(&zone.apex, &zone.text)?.is_some(), "{} is there already", zone.apex);
+            // Its file is the one that the template names.
+            steps.push(vec!["conf-set".to_owned(), entry(&zone.apex)]);
+            changes.extend(zone.servers.iter().map(|server| name_server(&zone.apex, server)));
+        }
+
+        {
+            let _one = self.transaction.lock().await;
+            self.configure(&steps).await?;
+        }
+        let Some(last) = zones.last() else { return Ok(()) };
+        self.loaded(&last.apex).await?;
+        for some in changes.chunks(100) {
+            self.update(dns::parent(&last.apex), some).await?;
+        }
+        self.delegated(&last.apex, last.servers.iter().cloned().collect()).await
+    }
+
+    /// Gives a zone another text, with a higher serial.
+    ///
+    /// # Errors
+    /// If the primary does not take it.
+    pub async fn replace(&self, zone: &str, text: &str) -> anyhow::Result<()> {
+        self.layout.write(&format!("knot-primary/zones/{zone}.zone"), text)?;
+        knot::control(&self.layout, "primary", &["zone-reload", &format!("{zone}.")]).await.map(drop)
+    }
+
+    /// The name of the file, unless it is there.
+    fn write_zone(&self, zone: &str, text: &str) -> anyhow::Result<Option<String>> {
         let file = match zone {
             "." => "root.zone".to_owned(),
             zone => format!("{zone}.zone"),
@@ -302,35 +377,28 @@ impl Zones {
 
         let path = self.layout.state.join("knot-primary/zones").join(&file);
         if path.exists() {
-            return Ok(false);
+            return Ok(None);
         }
-
-        let origin = if zone == "." { ".".to_owned() } else { format!("{zone}.") };
         self.layout.write(&format!("knot-primary/zones/{file}"), text)?;
-        let entry = format!("zone[{origin}]");
+        Ok(Some(file))
+    }
 
+    /// Changes the primary's configuration in one transaction.
+    async fn configure(&self, steps: &[Vec<String>]) -> anyhow::Result<()> {
         // Another process may be in a transaction of its own.
         wait_for("the name server taking a change", Duration::from_secs(20), || async {
             knot::control(&self.layout, "primary", &["conf-begin"]).await.is_ok()
         })
         .await?;
 
-        let mut steps = vec![vec!["conf-set".to_owned(), entry.clone()]];
-        steps.push(vec!["conf-set".into(), format!("{entry}.file"), file]);
-        if SIGNED.contains(&zone) {
-            steps.push(vec!["conf-set".into(), format!("{entry}.dnssec-signing"), "on".into()]);
-        }
-
-        if let Some(remote) = notify {
-            steps.push(vec!["conf-set".into(), format!("{entry}.notify"), remote.into()]);
-        }
-
-        steps.push(vec!["conf-commit".into()]);
         for step in steps {
             let words: Vec<_> = step.iter().map(String::as_str).collect();
             knot::control(&self.layout, "primary", &words).await?;
         }
+        knot::control(&self.layout, "primary", &["conf-commit"]).await.map(drop)
+    }
 
+    async fn loaded(&self, zone: &str) -> anyhow::Result<()> {
         let primary = SocketAddr::from((PRIMARY, self.layout.dns_port()));
         wait_for(&format!("the zone {zone} being loaded"), Duration::from_secs(20), || async {
             ask(primary, zone, RecordType::SOA)
@@ -338,7 +406,6 @@ impl Zones {
                 .is_ok_and(|m| m.answers().iter().any(|r| r.record_type() == RecordType::SOA))
         })
         .await
-        .map(|()| true)
     }
 }
 
@@ -346,17 +413,6 @@ impl Zones {
 pub fn servers(operator: Operator) -> Vec<(String, Ipv4Addr)> {
     let numbered = operator.servers.iter().zip(1..);
     numbered.map(|(ip, number)| (format!("ns{number}.{}", operator.zone), *ip)).collect()
-}
-
-/// Whether a name server answers at all.
-pub(crate) async fn answers(address: SocketAddr) -> bool {
-    let asked = ask(address, "example", RecordType::SOA).await;
-    asked.is_ok_and(|m| m.response_code() == ResponseCode::NoError)
-}
-
-/// Whether a name server says anything, be it that it has no such zone.
-pub(crate) async fn replies(address: SocketAddr) -> bool {
-    ask(address, "example", RecordType::SOA).await.is_ok()
 }
 
 /// An address record of the right type.

@@ -24,7 +24,7 @@ impl Browser {
         let driver = driver.spawn().expect("chromedriver starts");
         let url = format!("http://127.0.0.1:{port}");
         let status = format!("{url}/status");
-        nomenta_world::wait_for("chromedriver answering", Duration::from_secs(20), || async {
+        nomenta_world::wait_for("chromedriver answering", Duration::from_secs(60), || async {
             reqwest::get(&status).await.is_ok()
         })
         .await
@@ -78,14 +78,14 @@ impl Browser {
                 Err(_) => false,
             }
         };
-        nomenta_world::wait_for(&format!("a click on {css}"), Duration::from_secs(20), clicked)
+        nomenta_world::wait_for(&format!("a click on {css}"), Duration::from_secs(60), clicked)
             .await
             .expect("clicked");
     }
 
     pub(crate) async fn press(&self, words: &str) {
         let path = format!("//button[normalize-space(.)='{words}']");
-        let wait = self.page.wait().at_most(Duration::from_secs(20));
+        let wait = self.page.wait().at_most(Duration::from_secs(60));
         wait.for_element(Locator::XPath(&path)).await.expect(words).click().await.expect(words);
     }
 

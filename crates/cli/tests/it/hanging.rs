@@ -42,6 +42,12 @@ fn a_ca_that_does_not_answer_is_asked_again_later_and_never_by_more_calls_than_a
             assert_eq!(own.count(host, "order.placed").await, 1, "{host}");
         }
         assert!(front.most_at_once() <= 2, "{} calls at once", front.most_at_once());
+
+        // One line says so, whatever the number of domains.
+        let log = stage().world.layout.state.join("hanging.log");
+        let log = std::fs::read_to_string(log).expect("a log");
+        let warned = log.lines().filter(|line| line.contains("an order was not got further")).count();
+        assert!((1..=3).contains(&warned), "{warned} warnings in {log}");
         own.daemon.stop().await;
     });
 }

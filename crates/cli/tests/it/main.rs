@@ -1,6 +1,7 @@
 //! The real interfaces on real servers: the service on loopback through the
 //! command line and the API, the console in headless Chromium.
 
+mod anyserver;
 mod api;
 mod baseline;
 mod browser;

@@ -3,10 +3,11 @@
 use std::net::Ipv4Addr;
 
 use futures::future::join_all;
+use nomenta_core::reading::record::RecordData;
 use nomenta_world::customer;
 use nomenta_world::layout::{HARROW, SILENT};
 use nomenta_world::odd::{self, Manner};
-use nomenta_world::zones::servers;
+use nomenta_world::zones::{Change, servers};
 
 use crate::stage::{self, fresh_zone, stage};
 
@@ -30,6 +31,11 @@ async fn survived(what: &str, manner: Option<Manner>, codes: &[&str], told: &str
         Some(manner) => odd::server(manner),
         None => (format!("ns9.{zone}"), SILENT),
     };
+    if manner.is_none() {
+        let data = RecordData::A(odd.1);
+        let named = Change::Add { owner: odd.0.clone(), ttl: 5, data };
+        stage.world.zones.update(&zone, &[named]).await.expect("a name for it");
+    }
     stage.world.zones.serve_at(&zone, &[sound, odd.clone()]).await.expect("served");
     // Through all of it the domain goes its way.
     stage.service.live(&zone).await;

@@ -10,8 +10,16 @@ use crate::stage::{self, fresh_zone, stage};
 const CASES: [(Mistake, bool, &str); 27] = [
     (Mistake::HostDoubled, false, "Add the CNAME record onswick.edge.quaymark.example at timetable."),
     (Mistake::ValueDoubled, false, "Change the CNAME record at timetable to onswick.edge.quaymark.example."),
-    (Mistake::TokenAltered, true, "Change the TXT record at _quaymark-challenge to token="),
-    (Mistake::TokenMisplaced, false, "at quaymark-challenge.timetable. Add the TXT record token="),
+    (
+        Mistake::TokenAltered,
+        true,
+        "Change the TXT record at _quaymark-challenge to (the token, see the sheet).",
+    ),
+    (
+        Mistake::TokenMisplaced,
+        false,
+        "at quaymark-challenge.timetable. Add the TXT record (the token, see the sheet)",
+    ),
     (Mistake::WrongType, false, "Delete the TXT record \"onswick.edge.quaymark.example\" at timetable. Add"),
     (
         Mistake::ForwardingElsewhere,

@@ -87,9 +87,16 @@ pub(crate) fn setup(port: u16, database: String) -> ServiceSetup {
         challenges: None,
         directory: None,
         egress: None,
-        options: ["--look-first=1", "--look-most=4", "--look-live=8", "--order-retry=4", "--pair-hold=5"]
-            .map(Into::into)
-            .into(),
+        options: [
+            "--look-first=1",
+            "--second-look=1",
+            "--look-most=4",
+            "--look-live=8",
+            "--order-retry=4",
+            "--pair-hold=5",
+        ]
+        .map(Into::into)
+        .into(),
     }
 }
 

@@ -170,7 +170,7 @@ fn add_at(owner: &DnsName, line: &Line) -> anyhow::Result<Change> {
         RecordType::A => RecordData::A(line.value.parse()?),
         RecordType::Aaaa => RecordData::Aaaa(line.value.parse()?),
         RecordType::Cname => RecordData::Cname(line.value.as_str().into()),
-        RecordType::Txt => RecordData::Txt(line.value.clone()),
+        RecordType::Txt => RecordData::Txt(line.value.as_str().into()),
         other => bail!("A sheet has no {other} lines"),
     };
     Ok(Change::Add { owner: owner.to_string(), ttl: TTL, data })

@@ -9,6 +9,6 @@ use crate::zones::Change;
 pub(super) const SLIP: Slip = Slip { place: Place::Apex, records, serving: Serving::by_its_own };
 
 fn records(right: &Right<'_>) -> anyhow::Result<Vec<Change>> {
-    let value = "otherstamp-ca.example".to_owned();
+    let value = "otherstamp-ca.example".into();
     Ok(right.beside(RecordData::Caa { flags: 0, tag: "issue".into(), value }))
 }

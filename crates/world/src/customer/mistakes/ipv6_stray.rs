@@ -15,13 +15,14 @@ const STRAY: Ipv6Addr = Ipv6Addr::new(0x2001, 0xdb8, 0, 0, 0, 0, 0, 7);
 pub(super) const SLIP: Slip = Slip { place: Place::Apex, records, serving: Serving::by_its_own };
 
 fn records(right: &Right<'_>) -> anyhow::Result<Vec<Change>> {
-    let stray = right.at_host(RecordData::Aaaa(STRAY));
     let mut changes = right.ownership.clone();
+
     for line in chosen(right.sheet, Purpose::Routing) {
         if line.rtype == RecordType::A {
             changes.push(add(line)?);
         }
     }
-    changes.push(stray);
+
+    changes.push(right.at_host(RecordData::Aaaa(STRAY)));
     Ok(changes)
 }

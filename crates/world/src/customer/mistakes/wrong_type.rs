@@ -10,5 +10,5 @@ pub(super) const SLIP: Slip = Slip { place: Place::Subdomain, records, serving: 
 
 fn records(right: &Right<'_>) -> anyhow::Result<Vec<Change>> {
     let target = right.sheet.canonical.to_string();
-    Ok(right.instead_of_routing(RecordData::Txt(target)))
+    Ok(right.instead_of_routing(RecordData::Txt(target.as_str().into())))
 }
