@@ -13,6 +13,8 @@ use nomenta_core::judge::finding::{Finding, Severity};
 use nomenta_core::judge::gate::{Gate, GateName, Gates, Stage};
 use nomenta_core::judge::waiting::Wait;
 use nomenta_core::name::dns::DnsName;
+use nomenta_core::name::lookalike::{Lookalike, LookalikeKind};
+use nomenta_core::name::subject::Subject;
 use nomenta_core::reading::survey::Survey;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::form::Form;
@@ -43,6 +45,9 @@ pub struct RosterLine {
     pub host: DnsName,
     /// The name in its own script.
     pub shown: String,
+    /// Set where the name may be taken for another.
+    #[serde(default)]
+    pub lookalike: Option<LookalikeKind>,
     /// The account.
     pub account: String,
     /// The site.
@@ -60,6 +65,23 @@ pub struct RosterLine {
     pub enrolled_at: DateTime<Utc>,
     /// Latest look.
     pub looked_at: Option<DateTime<Utc>>,
+}
+
+/// Why a name may be taken for another.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LookalikeView {
+    /// Which it is.
+    pub kind: LookalikeKind,
+    /// The same in a sentence, which has the name as DNS has it beside.
+    pub told: String,
+}
+
+impl LookalikeView {
+    /// Judges a name, or the one under an asterisk.
+    pub fn of(routed: &str) -> Option<Self> {
+        let lookalike = Lookalike::of(&Subject::kept(routed).host)?;
+        Some(Self { kind: lookalike.kind(), told: lookalike.to_string() })
+    }
 }
 
 /// Which part of the roster.
@@ -107,6 +129,9 @@ pub struct DomainDetail {
     pub host: DnsName,
     /// The name in its own script.
     pub shown: String,
+    /// Set where the name may be taken for another.
+    #[serde(default)]
+    pub lookalike: Option<LookalikeView>,
     /// The account.
     pub account: String,
     /// The site.
@@ -212,6 +237,9 @@ pub struct SheetView {
     pub sheet: Sheet,
     /// When the token runs out.
     pub token_expires_at: DateTime<Utc>,
+    /// Set where the name may be taken for another.
+    #[serde(default)]
+    pub lookalike: Option<LookalikeView>,
     /// The other domain of the pair, where there is one.
     #[serde(default)]
     pub pair: Option<PairedSheet>,
@@ -225,8 +253,9 @@ impl SheetView {
     /// A sheet as it is handed over.
     pub fn new(sheet: Sheet, token_expires_at: DateTime<Utc>, pair: Option<PairedSheet>) -> Self {
         let headings = Choice::ALL.iter().map(|choice| (*choice, choice.words().to_owned()));
+        let lookalike = LookalikeView::of(&sheet.routed);
 
-        Self { sheet, token_expires_at, pair, headings: headings.collect() }
+        Self { sheet, token_expires_at, lookalike, pair, headings: headings.collect() }
     }
 }
 

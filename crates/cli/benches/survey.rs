@@ -101,7 +101,7 @@ fn zone(count: usize) -> String {
 
 fn platform() -> Platform {
     let (zone, brand) = ("quaymark.example".into(), "quaymark".into());
-    Platform { zone, brand, proof_zone: None, acme_zone: None, dns_for_all: false }
+    Platform { zone, brand, proof_zone: None, acme_zone: None, dns_for_all: false, special_use: Vec::new() }
 }
 
 fn target(index: usize) -> anyhow::Result<Target> {

@@ -3,6 +3,8 @@
 
 use thiserror::Error;
 
+use crate::name::plain::shown;
+
 /// A word that an enum does not have.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("{given} is no {what}. Use one of: {}.", .known.join(", "))]
@@ -18,7 +20,7 @@ pub struct UnknownWord {
 impl UnknownWord {
     /// For a word that was given for `what`.
     pub fn new(what: &'static str, given: &str, known: Vec<&'static str>) -> Self {
-        Self { what, given: given.chars().take(60).collect(), known }
+        Self { what, given: shown(given), known }
     }
 }
 

@@ -168,7 +168,7 @@ impl DomainColumns {
     fn read(self, id: Uuid) -> Result<DomainRecord, StoreError> {
         let pair = self.pair()?;
         let baseline: Option<Baseline> = read_if("baseline", self.baseline)?;
-        let subject = Subject::parse(&self.host).map_err(|cause| StoreError::unreadable("host", cause))?;
+        let subject = Subject::kept(&self.host);
 
         let ingress = IngressColumns {
             name: self.ingress,

@@ -111,6 +111,7 @@ fn outcome(record: &DomainRecord) -> Outcome {
         proof_zone: None,
         acme_zone: None,
         dns_for_all: false,
+        special_use: vec!["example".into(), "test".into()],
     };
     let evidence = Evidence { survey: Some(survey(record)), ..Evidence::default() };
     step::step(&record.domain, &platform, &evidence, &Policy::default(), Utc::now())

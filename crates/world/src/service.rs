@@ -97,6 +97,9 @@ impl ServiceSetup {
             option("acme-name-server", format!("ns1.{zone}"));
         }
 
+        for name in ["example", "test"] {
+            option("admit-special-use", name.into());
+        }
         option("root-server", ROOT.to_string());
         option("dns-port", layout.dns_port().to_string());
         for vantage in layout.vantage_words().into_iter().filter(|_| !self.alone) {

@@ -69,6 +69,7 @@ async function lookNow() {
         </template>
         <strong v-else>has left the platform</strong>
       </div>
+      <p v-if="detail.lookalike" class="lookalike">≈ {{ detail.lookalike.told }}</p>
       <div class="gates">
         <GatePosts :gates="detail.gates" large />
         <ol class="states">
@@ -134,6 +135,11 @@ async function lookNow() {
 </template>
 
 <style scoped>
+.lookalike {
+  color: var(--waiting);
+  overflow-wrap: anywhere;
+}
+
 .title {
   display: flex;
   flex-wrap: wrap;

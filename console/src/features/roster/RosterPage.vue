@@ -55,6 +55,7 @@ const newest = (line: RosterLine) =>
             <RouterLink class="record" :to="{ name: 'domain', params: { host: line.host } }">{{
               line.shown
             }}</RouterLink>
+            <div v-if="line.lookalike" class="lookalike">≈ {{ line.lookalike }}: {{ line.host }}</div>
           </td>
           <td>{{ line.account }}</td>
           <td><GatePosts :gates="line.gates" /></td>
@@ -83,6 +84,11 @@ h1 {
 
 .find {
   width: 260px;
+}
+
+.lookalike {
+  color: var(--waiting);
+  overflow-wrap: anywhere;
 }
 
 .finding {

@@ -57,6 +57,10 @@ pub(crate) struct ServeOptions {
     /// Zone to which customers point _acme-challenge for wildcards.
     #[arg(long)]
     pub acme_zone: Option<String>,
+    /// Special-use name (RFC 6761) under which domains are taken in all the same,
+    /// such as test; repeat for each.
+    #[arg(long, value_name = "NAME")]
+    pub admit_special_use: Vec<String>,
     /// Where the CA's questions about that zone are answered, by UDP and TCP.
     #[arg(long, value_name = "ADDRESS:PORT", requires = "acme_zone")]
     pub acme_dns: Option<SocketAddr>,

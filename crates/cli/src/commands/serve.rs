@@ -102,6 +102,7 @@ fn platform(options: &ServeOptions) -> Platform {
         proof_zone: options.proof_zone.as_ref().map(DnsName::new),
         acme_zone: options.acme_zone.as_ref().map(DnsName::new),
         dns_for_all: options.validation == Method::Dns,
+        special_use: options.admit_special_use.iter().map(DnsName::new).collect(),
     }
 }
 

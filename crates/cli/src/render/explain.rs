@@ -22,12 +22,21 @@ fn posts(gates: &Gates) -> String {
     posts.collect()
 }
 
+/// Before a name that may be taken for another.
+const LOOKALIKE: char = '≈';
+
 /// A domain in the roster.
 pub(crate) fn roster_line(line: &RosterLine) -> [String; 6] {
     let since = line.gates.0.iter().map(|gate| gate.since).max().unwrap_or(line.enrolled_at);
     let findings: Vec<_> = line.findings.iter().map(|code| code.as_str()).collect();
+    // What may be taken for another name stands beside the name that DNS has.
+    let name = match line.lookalike {
+        Some(kind) => format!("{}\n{LOOKALIKE} {kind}: {}", line.shown, line.host),
+        None => line.shown.clone(),
+    };
+
     [
-        line.shown.clone(),
+        name,
         line.account.clone(),
         posts(&line.gates),
         line.stage.to_string(),
@@ -55,6 +64,9 @@ pub(crate) fn print(detail: &DomainDetail) {
     let now = Utc::now();
 
     println!("{}   site {}, account {}\n", detail.shown, detail.site, detail.account);
+    if let Some(lookalike) = &detail.lookalike {
+        println!("{}\n", hanging(&format!("{LOOKALIKE} "), &lookalike.told));
+    }
     for (gate, view) in detail.gates.0.iter().zip(&detail.view.gates) {
         let since = span(gate.since, now);
         let head = format!("  {:<12} {:<8} for {since:<8} ", gate.name, gate.state);

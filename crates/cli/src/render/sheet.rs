@@ -5,7 +5,7 @@ use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::line::{Choice, Line, Purpose};
 use nomenta_core::sheet::rendering;
 
-use super::{exact, table};
+use super::{exact, hanging, table};
 
 /// Prints what to publish, with every choice.
 pub(crate) fn print(view: &SheetView) {
@@ -22,6 +22,9 @@ pub(crate) fn print(view: &SheetView) {
         );
     }
 
+    if let Some(lookalike) = &view.lookalike {
+        println!("\n{}", hanging("Look twice: ", &lookalike.told));
+    }
     println!("\nThe token is good until {}.", view.token_expires_at.format("%Y-%m-%d"));
     if view.sheet.lines.iter().any(|line| line.value.contains('…')) {
         println!("It is masked here. To see it whole: nomenta sheet {} --reveal", view.sheet.subject());

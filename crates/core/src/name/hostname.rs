@@ -11,12 +11,15 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::dns::{self, DnsName, LONGEST_LABEL};
+use super::dns::{DnsName, LONGEST_LABEL, LONGEST_NAME};
+use super::plain::shown;
+use super::platform::Platform;
+use super::{international, pasted};
 
 /// A host name that a customer may bring: at least one label under a public
 /// suffix, RFC 1123 characters, lower case, without the root dot.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[serde(try_from = "String", into = "String")]
+#[serde(from = "String", into = "String")]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(value_type = String, example = "timetable.onswick.example"))]
 pub struct Hostname(String);
 
@@ -27,8 +30,10 @@ pub enum HostnameError {
     #[error("No name was given. Type the domain that visitors will open, such as www.onswick.example.")]
     Empty,
     /// An IPv4 or IPv6 address was typed.
-    #[error("{0} is an IP address. Type the domain name that visitors will open instead.")]
-    Address(IpAddr),
+    #[error(
+        "{0} is an IP address, or is read as one. Type the domain name that visitors will open instead."
+    )]
+    Address(String),
     /// A mail address was typed.
     #[error("{typed} is a mail address. Type only the part after the @: {domain}.")]
     Mail {
@@ -36,6 +41,33 @@ pub enum HostnameError {
         typed: String,
         /// The part behind the at sign.
         domain: String,
+    },
+    /// An at sign without a mail address.
+    #[error(
+        "{0} has an @. That sign stands for the zone itself in a DNS editor. Type the name that visitors will open, such as onswick.example."
+    )]
+    AtSign(String),
+    /// A URL whose scheme is mistyped.
+    #[error("{typed} is no address that a browser opens: https:// is mistyped. Type only the name: {host}.")]
+    MistypedAddress {
+        /// What was typed.
+        typed: String,
+        /// What seems to be the name.
+        host: String,
+    },
+    /// A path without a host.
+    #[error("{0} is a path, the part of an address behind the name. Type the name that stands before it.")]
+    Path(String),
+    /// A wildcard with a scheme before it.
+    #[error("An address with https:// opens one name, not every name under one. Type *.{0} alone.")]
+    WildcardAddress(String),
+    /// More names than one.
+    #[error("{first} and {second} are several names. Take them in one by one.")]
+    Several {
+        /// One of them.
+        first: String,
+        /// Another.
+        second: String,
     },
     /// The name is a public suffix, under which others register.
     #[error(
@@ -66,7 +98,17 @@ pub enum HostnameError {
         /// The character in words.
         found: String,
     },
-    /// UTS 46 or IDNA 2008 refuses the name.
+    /// A character outside of IDNA 2008 (RFC 5892, section 3).
+    #[error(
+        "The part {label} has {found}, which no registry takes in a domain name. Use letters and digits of the script that the name is written in."
+    )]
+    Unregistrable {
+        /// The offending label, cut for display.
+        label: String,
+        /// The character, with its number.
+        found: String,
+    },
+    /// UTS 46 refuses the name.
     #[error("{0} is not a valid internationalised name. Copy it again from the address bar of a browser.")]
     Idna(String),
     /// The name lies under the platform's own zone.
@@ -76,6 +118,20 @@ pub enum HostnameError {
         name: String,
         /// The platform's zone.
         zone: String,
+    },
+    /// The name is reserved for a special use (RFC 6761).
+    #[error(
+        "{name} lies under {suffix}, which is {purpose} ({origin}): nobody registers a name there, and no public CA issues certificates for one. Type a registered domain."
+    )]
+    SpecialUse {
+        /// What was typed.
+        name: String,
+        /// The reserved name.
+        suffix: &'static str,
+        /// What it is reserved for.
+        purpose: &'static str,
+        /// Where that is written.
+        origin: &'static str,
     },
 }
 
@@ -88,6 +144,16 @@ crate::spelled! {
         Address = "ip-address",
         /// [`HostnameError::Mail`].
         Mail = "mail-address",
+        /// [`HostnameError::AtSign`].
+        AtSign = "at-sign",
+        /// [`HostnameError::MistypedAddress`].
+        MistypedAddress = "mistyped-address",
+        /// [`HostnameError::Path`].
+        Path = "path",
+        /// [`HostnameError::WildcardAddress`].
+        WildcardAddress = "wildcard-address",
+        /// [`HostnameError::Several`].
+        Several = "several-names",
         /// [`HostnameError::PublicSuffix`].
         PublicSuffix = "public-suffix",
         /// [`HostnameError::LabelTooLong`].
@@ -98,10 +164,14 @@ crate::spelled! {
         EmptyLabel = "empty-label",
         /// [`HostnameError::Forbidden`].
         Forbidden = "forbidden-character",
+        /// [`HostnameError::Unregistrable`].
+        Unregistrable = "unregistrable-character",
         /// [`HostnameError::Idna`].
         Idna = "not-idna",
         /// [`HostnameError::PlatformZone`].
         PlatformZone = "platform-zone",
+        /// [`HostnameError::SpecialUse`].
+        SpecialUse = "special-use",
     }
 }
 
@@ -112,20 +182,34 @@ impl HostnameError {
             Self::Empty => HostnameCode::Empty,
             Self::Address(_) => HostnameCode::Address,
             Self::Mail { .. } => HostnameCode::Mail,
+            Self::AtSign(_) => HostnameCode::AtSign,
+            Self::MistypedAddress { .. } => HostnameCode::MistypedAddress,
+            Self::Path(_) => HostnameCode::Path,
+            Self::WildcardAddress(_) => HostnameCode::WildcardAddress,
+            Self::Several { .. } => HostnameCode::Several,
             Self::PublicSuffix(_) => HostnameCode::PublicSuffix,
             Self::LabelTooLong { .. } => HostnameCode::LabelTooLong,
             Self::NameTooLong(_) => HostnameCode::NameTooLong,
             Self::EmptyLabel => HostnameCode::EmptyLabel,
             Self::Forbidden { .. } => HostnameCode::Forbidden,
+            Self::Unregistrable { .. } => HostnameCode::Unregistrable,
             Self::Idna(_) => HostnameCode::Idna,
             Self::PlatformZone { .. } => HostnameCode::PlatformZone,
+            Self::SpecialUse { .. } => HostnameCode::SpecialUse,
         }
+    }
+
+    /// Two of several names, for a message.
+    pub(super) fn several(names: &[&str]) -> Self {
+        let nth = |index: usize| names.get(index).map(|name| shown(name)).unwrap_or_default();
+        Self::Several { first: nth(0), second: nth(1) }
     }
 }
 
 impl Hostname {
-    /// Reads what a person pasted: surrounding spaces, a scheme, user, port,
-    /// path, capitals, a trailing dot and Unicode are all understood.
+    /// Reads what a person pasted: a URL, capitals, a trailing dot, Unicode, and
+    /// the marks, labels and links that stand around a name in a text are all
+    /// understood.
     ///
     /// ```
     /// use nomenta_core::name::hostname::Hostname;
@@ -141,30 +225,57 @@ impl Hostname {
     /// # Errors
     /// [`HostnameError`] says what was typed wrongly and what to type instead.
     pub fn parse(typed: &str) -> Result<Self, HostnameError> {
-        let host = host_part(typed)?;
-        if host.is_empty() {
-            return Err(HostnameError::Empty);
+        // Most names come as they are kept.
+        if is_canonical(typed) {
+            return Self::registrable(typed.to_owned());
         }
-        refuse_address(host)?;
 
-        let ascii = to_ascii(host)?;
-        check_labels(&ascii)?;
-        if psl::domain_str(&ascii).is_none() {
-            return Err(HostnameError::PublicSuffix(ascii));
+        let pasted = pasted::read(typed)?;
+        if pasted.wildcard {
+            let label = shown(&format!("*.{}", pasted.host));
+            return Err(HostnameError::Forbidden { label, found: "an asterisk".into() });
         }
-        Ok(Self(ascii))
+        Self::judged(&pasted.host)
     }
 
-    /// As [`parse`](Self::parse), and refuses names under the platform's zone.
+    /// A name cut out of what was pasted.
+    pub(super) fn judged(host: &str) -> Result<Self, HostnameError> {
+        if host.trim_end_matches('.').is_empty() {
+            return Err(HostnameError::Empty);
+        }
+        refuse_literal(host)?;
+
+        // Digits written from the right are an error of their own once mapped.
+        refuse_number(host)?;
+        refuse_number(&international::mapped(host))?;
+        let ascii = international::to_ascii(host)?;
+        check_labels(&ascii)?;
+        Self::registrable(ascii)
+    }
+
+    fn registrable(ascii: String) -> Result<Self, HostnameError> {
+        match psl::domain_str(&ascii) {
+            Some(_) => Ok(Self(ascii)),
+            None => Err(HostnameError::PublicSuffix(ascii)),
+        }
+    }
+
+    /// As [`parse`](Self::parse), and refuses the platform's own names and those
+    /// that it takes in nowhere: see [`Platform::admits`].
     ///
     /// # Errors
-    /// As for `parse`, and [`HostnameError::PlatformZone`].
-    pub fn parse_for(typed: &str, platform_zone: &str) -> Result<Self, HostnameError> {
+    /// As for `parse`, [`HostnameError::PlatformZone`] and
+    /// [`HostnameError::SpecialUse`].
+    pub fn parse_for(typed: &str, platform: &Platform) -> Result<Self, HostnameError> {
         let name = Self::parse(typed)?;
-        if dns::is_within(&name.0, platform_zone) {
-            return Err(HostnameError::PlatformZone { name: name.0, zone: platform_zone.to_owned() });
-        }
+        platform.admits(&name)?;
         Ok(name)
+    }
+
+    /// A name as it was recorded: never refused, so that a record that was taken
+    /// in under other rules can still be read and removed.
+    pub fn kept(name: impl Into<String>) -> Self {
+        Self(name.into())
     }
 
     /// Lower-case ASCII without the root dot.
@@ -195,53 +306,59 @@ impl Hostname {
     }
 }
 
-/// Cuts a URL down to its host; a bare name passes unchanged.
-fn host_part(typed: &str) -> Result<&str, HostnameError> {
-    let trimmed = typed.trim().trim_matches(['"', '\'', '<', '>', '`']).trim();
-    let after_scheme = trimmed.split_once("://").map(|(_, rest)| rest);
-    let rest = after_scheme.unwrap_or_else(|| trimmed.strip_prefix("//").unwrap_or(trimmed));
-    let authority = rest.split(['/', '?', '#', '\\']).next().unwrap_or(rest);
+/// Whether a text is a name already, letter by letter as it is kept.
+fn is_canonical(typed: &str) -> bool {
+    let mut length = 0;
+    let mut previous = b'.';
 
-    let host = match authority.rsplit_once('@') {
-        Some((_, host)) if after_scheme.is_some() => host,
-        Some((_, host)) => {
-            return Err(HostnameError::Mail { typed: authority.to_owned(), domain: host.to_owned() });
+    for byte in typed.bytes() {
+        match byte {
+            b'.' if length == 0 || previous == b'-' => return false,
+            b'.' => length = 0,
+            b'-' if length == 0 => return false,
+            // The third may make an A-label, which is looked into.
+            b'-' if length == 3 && previous == b'-' => return false,
+            b'a'..=b'z' | b'0'..=b'9' | b'-' => length += 1,
+            _ => return false,
         }
-        None => authority,
-    };
-    Ok(without_port(host).trim())
+        if length > LONGEST_LABEL {
+            return false;
+        }
+        previous = byte;
+    }
+
+    let ends_in_a_number = typed.rsplit('.').next().is_some_and(is_number);
+    length > 0 && previous != b'-' && typed.len() <= LONGEST_NAME && !ends_in_a_number
 }
 
-/// Drops `:443`; leaves IPv6 literals whole, so that they are refused as such.
-fn without_port(host: &str) -> &str {
-    if host.starts_with('[') || host.matches(':').count() > 1 {
-        return host;
-    }
-    match host.rsplit_once(':') {
-        Some((name, port)) if port.bytes().all(|b| b.is_ascii_digit()) => name,
-        _ => host,
-    }
-}
-
-fn refuse_address(host: &str) -> Result<(), HostnameError> {
-    let literal = host.trim_start_matches('[').split(']').next().unwrap_or(host);
-    match IpAddr::from_str(literal.trim_end_matches('.')) {
-        Ok(address) => Err(HostnameError::Address(address)),
+/// Refuses addresses of both families, with port, brackets or zone (RFC 4007).
+fn refuse_literal(host: &str) -> Result<(), HostnameError> {
+    let inner = host.trim_start_matches('[').split([']', '%']).next().unwrap_or(host);
+    match IpAddr::from_str(inner.trim_end_matches('.')) {
+        Ok(_) => Err(HostnameError::Address(shown(host))),
         Err(_) => Ok(()),
     }
 }
 
-/// UTS 46 mapping, non-transitional, then A-labels. Plain ASCII skips IDNA so
-/// that lengths and characters get their own messages.
-fn to_ascii(host: &str) -> Result<String, HostnameError> {
-    let bare = host.trim_end_matches(['.', '。']);
-    if bare.is_ascii() && !bare.to_ascii_lowercase().split('.').any(|l| l.starts_with("xn--")) {
-        return Ok(bare.to_ascii_lowercase());
-    }
+/// Refuses names that end in a number: every program reads them as an IPv4
+/// address, in whatever notation (URL standard, section 3.5), and no such
+/// top-level domain exists (RFC 3696, section 2).
+fn refuse_number(mapped: &str) -> Result<(), HostnameError> {
+    let last = mapped.trim_end_matches('.').rsplit('.').next().unwrap_or(mapped);
+    let is_digits = !last.is_empty() && last.chars().all(international::is_digit);
 
-    idna::domain_to_ascii_strict(bare)
-        .or_else(|_| idna::domain_to_ascii(bare))
-        .map_err(|_| HostnameError::Idna(host.to_owned()))
+    match is_number(last) || is_digits {
+        true => Err(HostnameError::Address(shown(mapped))),
+        false => Ok(()),
+    }
+}
+
+/// Whether a label is read as a number: decimal, octal or hexadecimal.
+fn is_number(label: &str) -> bool {
+    match label.strip_prefix("0x") {
+        Some(digits) => digits.bytes().all(|b| b.is_ascii_hexdigit()),
+        None => !label.is_empty() && label.bytes().all(|b| b.is_ascii_digit()),
+    }
 }
 
 fn check_labels(ascii: &str) -> Result<(), HostnameError> {
@@ -252,7 +369,7 @@ fn check_labels(ascii: &str) -> Result<(), HostnameError> {
         check_label(label)?;
     }
     match ascii.len() {
-        0..=253 => Ok(()),
+        0..=LONGEST_NAME => Ok(()),
         length => Err(HostnameError::NameTooLong(length)),
     }
 }
@@ -262,12 +379,11 @@ fn check_label(label: &str) -> Result<(), HostnameError> {
         return Err(HostnameError::EmptyLabel);
     }
     if label.len() > LONGEST_LABEL {
-        let shown: String = label.chars().take(16).chain("…".chars()).collect();
-        return Err(HostnameError::LabelTooLong { label: shown, length: label.len() });
+        return Err(HostnameError::LabelTooLong { label: shown(label), length: label.len() });
     }
 
     match forbidden_in(label) {
-        Some(found) => Err(HostnameError::Forbidden { label: label.to_owned(), found }),
+        Some(found) => Err(HostnameError::Forbidden { label: shown(label), found }),
         None => Ok(()),
     }
 }
@@ -278,7 +394,7 @@ fn forbidden_in(label: &str) -> Option<String> {
         Some('_') => Some("an underscore".into()),
         Some('*') => Some("an asterisk".into()),
         Some(c) if c.is_whitespace() => Some("a space".into()),
-        Some(c) => Some(format!("the character {c}")),
+        Some(c) => Some(international::named(c)),
         None if label.starts_with('-') || label.ends_with('-') => Some("a hyphen at its end".into()),
         None => None,
     }
@@ -297,10 +413,10 @@ impl FromStr for Hostname {
     }
 }
 
-impl TryFrom<String> for Hostname {
-    type Error = HostnameError;
-    fn try_from(typed: String) -> Result<Self, Self::Error> {
-        Self::parse(&typed)
+impl From<String> for Hostname {
+    /// As [`Hostname::kept`]: for what was recorded.
+    fn from(name: String) -> Self {
+        Self::kept(name)
     }
 }
 
@@ -382,14 +498,6 @@ mod tests {
             let error = Hostname::parse(typed).expect_err(typed);
             assert_eq!(error.code().as_str(), code, "{typed}: {error}");
         }
-    }
-
-    #[test]
-    fn the_platforms_own_names_are_refused() {
-        let refuse = |typed| Hostname::parse_for(typed, "quaymark.example").expect_err(typed).code().as_str();
-        assert_eq!(refuse("onswick.quaymark.example"), "platform-zone");
-        assert_eq!(refuse("Quaymark.example"), "platform-zone");
-        assert!(Hostname::parse_for("notquaymark.example", "quaymark.example").is_ok());
     }
 
     #[test]

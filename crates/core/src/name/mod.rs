@@ -3,7 +3,12 @@
 
 pub mod dns;
 pub mod hostname;
+mod international;
+pub mod lookalike;
 pub mod mask;
+mod pasted;
+pub mod plain;
 pub mod platform;
+pub mod special;
 pub mod subject;
 pub mod token;

@@ -4,6 +4,8 @@ use std::fmt;
 
 use super::dns::DnsName;
 use super::hostname::{Hostname, HostnameError};
+use super::pasted::{self, Pasted};
+use super::platform::Platform;
 
 /// What a domain is taken in for: a name, or every name under one.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -21,20 +23,26 @@ impl Subject {
     /// # Errors
     /// As for `Hostname::parse`.
     pub fn parse(typed: &str) -> Result<Self, HostnameError> {
-        match typed.trim().strip_prefix("*.") {
-            Some(rest) => Ok(Self { host: Hostname::parse(rest)?, wildcard: true }),
-            None => Ok(Self { host: Hostname::parse(typed)?, wildcard: false }),
-        }
+        let Pasted { host, wildcard } = pasted::read(typed)?;
+        Ok(Self { host: Hostname::judged(&host)?, wildcard })
     }
 
-    /// As [`parse`](Self::parse), and refuses names under the platform's zone.
+    /// As [`parse`](Self::parse), and refuses what the platform does not admit.
     ///
     /// # Errors
     /// As for `Hostname::parse_for`.
-    pub fn parse_for(typed: &str, platform_zone: &str) -> Result<Self, HostnameError> {
-        match typed.trim().strip_prefix("*.") {
-            Some(rest) => Ok(Self { host: Hostname::parse_for(rest, platform_zone)?, wildcard: true }),
-            None => Ok(Self { host: Hostname::parse_for(typed, platform_zone)?, wildcard: false }),
+    pub fn parse_for(typed: &str, platform: &Platform) -> Result<Self, HostnameError> {
+        let subject = Self::parse(typed)?;
+        platform.admits(&subject.host)?;
+        Ok(subject)
+    }
+
+    /// A subject as it was recorded: never refused, as
+    /// [`Hostname::kept`].
+    pub fn kept(name: &str) -> Self {
+        match name.strip_prefix("*.") {
+            Some(host) => Self { host: Hostname::kept(host), wildcard: true },
+            None => Self { host: Hostname::kept(name), wildcard: false },
         }
     }
 
@@ -65,8 +73,8 @@ mod tests {
         let subject = Subject::parse(" *.Lines.Onswick.example. ").expect("valid");
         assert_eq!((subject.to_string().as_str(), subject.wildcard), ("*.lines.onswick.example", true));
         assert!(!Subject::parse("lines.onswick.example").expect("valid").wildcard);
-        let code = |typed| Subject::parse_for(typed, "quaymark.example").expect_err(typed).code().as_str();
-        assert_eq!(code("*.quaymark.example"), "platform-zone");
+        assert!(Subject::kept("*.onswick.example").wildcard);
+        let code = |typed| Subject::parse(typed).expect_err(typed).code().as_str();
         assert_eq!(code("*.*.onswick.example"), "forbidden-character");
         assert_eq!(code("*.example"), "public-suffix");
     }

@@ -9,6 +9,8 @@ use std::fmt::{self, Write as _};
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use crate::name::plain::is_plain;
+
 /// Any octets, shown with escapes.
 ///
 /// ```
@@ -70,25 +72,6 @@ pub(crate) fn first(escaped: &[u8]) -> Option<(u8, usize)> {
 fn decimal(bytes: &[u8]) -> Option<u8> {
     let digits = std::str::from_utf8(bytes.get(..3)?).ok()?;
     digits.bytes().all(|digit| digit.is_ascii_digit()).then(|| digits.parse().ok())?
-}
-
-/// Whether a character shows as itself, and changes nothing about what stands
-/// around it: no control, no mark that turns the direction of writing, and
-/// nothing that takes no room (Unicode, annex 9 and general category Cf).
-fn is_plain(c: char) -> bool {
-    let is_invisible = matches!(
-        c,
-        '\u{ad}'
-            | '\u{61c}'
-            | '\u{180e}'
-            | '\u{200b}'..='\u{200f}'
-            | '\u{2028}'..='\u{202e}'
-            | '\u{2060}'..='\u{206f}'
-            | '\u{feff}'
-            | '\u{fff9}'..='\u{fffb}'
-            | '\u{e0000}'..='\u{e0fff}'
-    );
-    !c.is_control() && !is_invisible
 }
 
 impl fmt::Display for Octets {

@@ -74,6 +74,7 @@ impl Sheet {
     ///     proof_zone: None,
     ///     acme_zone: None,
     ///     dns_for_all: false,
+    ///     special_use: Vec::new(),
     /// };
     /// let ingress = Ingress {
     ///     name: "harbour".into(),

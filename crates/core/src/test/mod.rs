@@ -39,6 +39,7 @@ pub(crate) fn platform() -> Platform {
         proof_zone: Some("proof.quaymark.example".into()),
         acme_zone: Some("acme.quaymark.example".into()),
         dns_for_all: false,
+        special_use: vec!["example".into(), "test".into()],
     }
 }
 

@@ -4,12 +4,12 @@ use axum::Json;
 use nomenta_api::domain::RevealQuery;
 use nomenta_api::role::Role;
 use nomenta_core::name::mask::Mask;
-use nomenta_store::DomainRecord;
+use nomenta_core::name::subject::Subject;
+use nomenta_store::{DomainRecord, StoreError};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 
-use super::registry::host_in_path;
 use crate::App;
 use crate::access::Caller;
 use crate::problem::Refusal;
@@ -17,7 +17,23 @@ use crate::problem::Refusal;
 /// The domain that a path names, for whoever may look.
 pub(super) async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Refusal> {
     caller.needs(Role::Viewer)?;
-    Ok(app.store.domain_named(&host_in_path(typed)?).await?)
+    Ok(app.store.domain_named(&host_in_path(app, typed).await?).await?)
+}
+
+/// The host in a path, read as forgivingly as the form reads it. What would not
+/// be taken in today may be recorded all the same, and is found by its letters.
+pub(super) async fn host_in_path(app: &App, typed: &str) -> Result<String, Refusal> {
+    let error = match Subject::parse(typed) {
+        Ok(subject) => return Ok(subject.to_string()),
+        Err(error) => error,
+    };
+
+    let letters = typed.trim_matches('"').to_lowercase();
+    match app.store.domain_named(&letters).await {
+        Ok(_) => Ok(letters),
+        Err(StoreError::Missing { .. }) => Err(Refusal::field("host", error.code(), error)),
+        Err(other) => Err(other.into()),
+    }
 }
 
 /// An answer in which tokens are masked unless they were asked for.

@@ -7,7 +7,7 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use chrono::Utc;
 use nomenta_api::domain::{
-    BaselineView, DomainDetail, NewDomain as TypedDomain, OpenFinding, RevealQuery, RosterLine, RosterQuery,
+    BaselineView, DomainDetail, LookalikeView, NewDomain as TypedDomain, OpenFinding, RevealQuery, RosterLine, RosterQuery,
     SheetView, SpreadPoint, StageCount, SurveyView,
 };
 use nomenta_api::problem::{FieldCode, Problem};
@@ -29,9 +29,8 @@ use nomenta_store::{
     DomainRecord, Enrolment, FindingRow, NewDomain, RosterFilter, RosterRow, SpreadRow, StoreError,
 };
 
-use super::access::{find, hidden, mask_of_others, masked};
+use super::access::{find, host_in_path, hidden, mask_of_others, masked};
 use super::paging;
-use super::registry::host_in_path;
 use super::sheets::{draw, sheet_view, token_end};
 use crate::App;
 use crate::access::Caller;
@@ -72,12 +71,13 @@ pub(super) async fn roster(
 
 /// A recorded host in its own script.
 pub(super) fn shown(host: &str) -> String {
-    Subject::parse(host).map_or_else(|_| host.to_owned(), |subject| subject.to_unicode())
+    Subject::kept(host).to_unicode()
 }
 
 fn roster_line(row: RosterRow) -> RosterLine {
     RosterLine {
         shown: shown(&row.host),
+        lookalike: LookalikeView::of(&row.host).map(|lookalike| lookalike.kind),
         host: row.host.into(),
         account: row.account,
         site: row.site,
@@ -116,7 +116,7 @@ pub(super) async fn enrol(
     Body(new): Body<TypedDomain>,
 ) -> Result<(StatusCode, Json<SheetView>), Refusal> {
     caller.needs(Role::Operator)?;
-    let subject = Subject::parse_for(&new.host, &app.config.platform.zone)
+    let subject = Subject::parse_for(&new.host, &app.config.platform)
         .map_err(|error| Refusal::field("host", error.code(), error))?;
 
     let mut subjects = vec![subject.clone()];
@@ -178,6 +178,7 @@ pub(super) async fn domain(
     let detail = DomainDetail {
         host: domain.routed(),
         shown: domain.subject().to_unicode(),
+        lookalike: LookalikeView::of(&domain.routed()),
         account: record.account,
         default_host: record.default_host,
         stage: record.released_at.map_or_else(|| domain.gates.stage(), |_| Stage::Released),
@@ -297,6 +298,6 @@ pub(super) async fn look(
     Path(host): Path<String>,
 ) -> Result<StatusCode, Refusal> {
     caller.needs(Role::Operator)?;
-    app.store.look_now(&host_in_path(&host)?).await?;
+    app.store.look_now(&host_in_path(&app, &host).await?).await?;
     Ok(StatusCode::ACCEPTED)
 }

@@ -14,7 +14,7 @@ use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
 use nomenta_store::EventRow;
 
-use super::registry::host_in_path;
+use super::access::host_in_path;
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
@@ -45,7 +45,7 @@ pub(super) async fn history(
     Params(query): Params<EventQuery>,
 ) -> Result<Json<Vec<CloudEvent>>, Refusal> {
     caller.needs(Role::Viewer)?;
-    let host = host_in_path(&host)?;
+    let host = host_in_path(&app, &host).await?;
     app.store.domain_named(host.as_str()).await?;
     let rows = app.store.events(Some(host.as_str()), query.after.unwrap_or(0), BATCH).await?;
 

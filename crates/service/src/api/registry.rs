@@ -14,7 +14,6 @@ use nomenta_api::registry::{
 use nomenta_api::role::Role;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::hostname::Hostname;
-use nomenta_core::name::subject::Subject;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::StoreError;
 use uuid::Uuid;
@@ -261,10 +260,4 @@ pub(super) async fn revoke_key(
     caller.needs(Role::Admin)?;
     app.store.revoke_key(id).await?;
     Ok(StatusCode::NO_CONTENT)
-}
-
-/// Reads the host in a path, as forgiving as the form.
-pub(super) fn host_in_path(typed: &str) -> Result<String, Refusal> {
-    let subject = Subject::parse(typed).map_err(|error| Refusal::field("host", error.code(), error))?;
-    Ok(subject.to_string())
 }

@@ -16,8 +16,7 @@ use nomenta_core::sheet::form::Form;
 use nomenta_core::sheet::{Sheet, rendering};
 use nomenta_store::DomainRecord;
 
-use super::access::{find, masked};
-use super::registry::host_in_path;
+use super::access::{find, host_in_path, masked};
 use crate::App;
 use crate::access::Caller;
 use crate::look;
@@ -114,6 +113,6 @@ pub(super) async fn rotate(
 ) -> Result<Json<SheetView>, Refusal> {
     caller.needs(Role::Operator)?;
     let token = Token::from_random(rand::random());
-    app.store.rotate_token(&host_in_path(&host)?, &token, token_end()).await?;
+    app.store.rotate_token(&host_in_path(&app, &host).await?, &token, token_end()).await?;
     Ok(Json(sheet_view(&app, &find(&app, &caller, &host).await?).await?))
 }

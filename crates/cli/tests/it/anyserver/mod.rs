@@ -63,6 +63,7 @@ fn platform() -> Platform {
         proof_zone: Some("proof.quaymark.example".into()),
         acme_zone: None,
         dns_for_all: false,
+        special_use: vec!["example".into(), "test".into()],
     }
 }
 

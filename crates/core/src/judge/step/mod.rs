@@ -153,6 +153,7 @@ impl<'a> Judgement<'a> {
 /// #     proof_zone: None,
 /// #     acme_zone: None,
 /// #     dns_for_all: false,
+/// #     special_use: Vec::new(),
 /// # };
 /// # nothing_read(&domain, &platform, now);
 /// ```

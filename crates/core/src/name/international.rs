@@ -1,0 +1,146 @@
+//! Names in every script: mapped as browsers map them (UTS 46), and held to
+//! what registries take (IDNA 2008).
+
+use std::borrow::Cow;
+
+use idna::uts46::{AsciiDenyList, DnsLength, Hyphens, Uts46};
+use unicode_properties::{GeneralCategory, UnicodeGeneralCategory};
+use unicode_script::{Script, UnicodeScript};
+
+use super::hostname::HostnameError;
+use super::plain::{is_plain, shown};
+
+/// What begins an A-label (RFC 5890, section 2.3.2.1).
+const ACE_PREFIX: &str = "xn--";
+
+/// A name in lower-case ASCII, without the final dot: mapped by UTS 46
+/// (non-transitional), its labels held to RFC 5892. What ASCII a host name may
+/// have is not judged here.
+pub(super) fn to_ascii(host: &str) -> Result<String, HostnameError> {
+    let host = host.strip_suffix('.').unwrap_or(host);
+    let invalid = || HostnameError::Idna(shown(host));
+
+    let uts46 = Uts46::new();
+    let mapped = uts46.to_ascii(host.as_bytes(), AsciiDenyList::EMPTY, Hyphens::Allow, DnsLength::Ignore);
+    let ascii = mapped.map_err(|_| culprit(host).unwrap_or_else(invalid))?;
+
+    for label in ascii.split('.').filter(|label| label.starts_with(ACE_PREFIX)) {
+        let (unicode, result) = idna::domain_to_unicode(label);
+        result.map_err(|_| invalid())?;
+        // What is pure ASCII inside was never to be encoded.
+        if unicode.is_ascii() || has_odd_hyphens(&unicode) {
+            return Err(invalid());
+        }
+        if let Some(found) = unregistrable(&unicode) {
+            return Err(HostnameError::Unregistrable { label: shown(&unicode), found: named(found) });
+        }
+    }
+    Ok(ascii.into_owned())
+}
+
+/// Hyphens where a U-label has none: at its ends, and two where an A-label has
+/// its own (RFC 5891, section 4.2.3.1).
+fn has_odd_hyphens(label: &str) -> bool {
+    label.starts_with('-') || label.ends_with('-') || label.chars().skip(2).take(2).eq("--".chars())
+}
+
+/// A character, named so that it is found again.
+pub(super) fn named(c: char) -> String {
+    match is_plain(c) {
+        true if c.is_ascii() => format!("the character {c}"),
+        true => format!("the character {c} (U+{:04X})", u32::from(c)),
+        false => format!("an invisible character (U+{:04X})", u32::from(c)),
+    }
+}
+
+/// Whether it is a digit, of any script.
+pub(super) fn is_digit(c: char) -> bool {
+    c.general_category() == GeneralCategory::DecimalNumber
+}
+
+/// The first character of a name that no label may hold, wherever it stands.
+fn culprit(host: &str) -> Option<HostnameError> {
+    let letters = host.chars().filter(|c| !c.is_ascii());
+    let found = letters.into_iter().find(|c| {
+        let alone = mapped(c.encode_utf8(&mut [0; 4])).into_owned();
+        unregistrable(&alone.replace(char::REPLACEMENT_CHARACTER, "")).is_some() || is_unassigned(*c)
+    })?;
+
+    let label = host.split('.').find(|label| label.contains(found)).unwrap_or(host);
+    Some(HostnameError::Unregistrable { label: shown(label), found: named(found) })
+}
+
+/// As UTS 46 maps it, errors left standing.
+pub(super) fn mapped(host: &str) -> Cow<'_, str> {
+    Uts46::new().to_unicode(host.as_bytes(), AsciiDenyList::EMPTY, Hyphens::Allow).0
+}
+
+/// Not a character yet, or never one that is exchanged.
+fn is_unassigned(c: char) -> bool {
+    use GeneralCategory::{Control, Format, PrivateUse, Unassigned};
+    let is_joiner = matches!(c, '\u{200c}' | '\u{200d}');
+    !is_joiner && matches!(c.general_category(), Control | Format | PrivateUse | Unassigned)
+}
+
+/// The first character of a label that IDNA 2008 does not allow where it
+/// stands (RFC 5892, sections 2 and 3, and appendix A).
+fn unregistrable(label: &str) -> Option<char> {
+    let chars: Vec<char> = label.chars().collect();
+    let at = (0..chars.len()).find(|at| !is_allowed(&chars, *at))?;
+    Some(chars[at])
+}
+
+fn is_allowed(label: &[char], at: usize) -> bool {
+    let c = label[at];
+    match c {
+        'a'..='z' | '0'..='9' | '-' => true,
+        // Exceptions (section 2.6).
+        'ß' | 'ς' | '\u{6fd}' | '\u{6fe}' | '\u{f0b}' | '〇' => true,
+        '\u{640}' | '\u{7fa}' | '\u{302e}' | '\u{302f}' | '\u{3031}'..='\u{3035}' | '\u{303b}' => false,
+        // Joiners were judged with the mapping (appendix A.1 and A.2).
+        '\u{200c}' | '\u{200d}' => true,
+        '·' | '\u{375}' | '\u{5f3}' | '\u{5f4}' | '・' => fits_context(label, at),
+        '\u{660}'..='\u{669}' => !label.iter().any(|c| matches!(c, '\u{6f0}'..='\u{6f9}')),
+        '\u{6f0}'..='\u{6f9}' => !label.iter().any(|c| matches!(c, '\u{660}'..='\u{669}')),
+        _ => !is_old_or_ignorable(c) && is_letter_or_digit(c),
+    }
+}
+
+/// Characters that are punctuation but in one place (appendix A.3 to A.7).
+fn fits_context(label: &[char], at: usize) -> bool {
+    let script_at = |at: Option<usize>| at.and_then(|at| label.get(at)).map(UnicodeScript::script);
+    let before = at.checked_sub(1);
+
+    match label[at] {
+        '·' => before.map(|at| label[at]) == Some('l') && label.get(at + 1) == Some(&'l'),
+        '\u{375}' => script_at(Some(at + 1)) == Some(Script::Greek),
+        '\u{5f3}' | '\u{5f4}' => script_at(before) == Some(Script::Hebrew),
+        _ => label.iter().any(|c| matches!(c.script(), Script::Hiragana | Script::Katakana | Script::Han)),
+    }
+}
+
+/// Conjoining Hangul (section 2.9), and blocks of marks (section 2.4).
+fn is_old_or_ignorable(c: char) -> bool {
+    matches!(
+        c,
+        '\u{1100}'..='\u{11ff}'
+            | '\u{a960}'..='\u{a97f}'
+            | '\u{d7b0}'..='\u{d7ff}'
+            | '\u{20d0}'..='\u{20ff}'
+            | '\u{1d100}'..='\u{1d1ff}'
+            | '\u{1d200}'..='\u{1d24f}'
+    )
+}
+
+/// Letters, digits and their marks (section 2.1). Capitals are mapped away
+/// before.
+fn is_letter_or_digit(c: char) -> bool {
+    use GeneralCategory::{
+        DecimalNumber, LowercaseLetter, ModifierLetter, NonspacingMark, OtherLetter, SpacingMark,
+    };
+
+    matches!(
+        c.general_category(),
+        LowercaseLetter | OtherLetter | DecimalNumber | ModifierLetter | NonspacingMark | SpacingMark
+    )
+}
