@@ -24,13 +24,31 @@ const WANTED: [(&str, &str); 8] = [
 /// What the tests need beside that: a second world of other servers.
 const FOR_TESTS: [(&str, &str); 3] = [("named", "bind9"), ("nsd", "nsd"), ("pdns_recursor", "pdns-recursor")];
 
+/// What the tests of the core alone need: vectors, and programs that read zone
+/// files as the standards say.
+const FOR_CORE: [(&str, &str); 3] = [
+    ("/usr/share/doc/publicsuffix/examples/test_psl.txt", "publicsuffix"),
+    ("named-compilezone", "bind9-utils"),
+    ("ldns-read-zone", "ldnsutils"),
+];
+
 /// Installs what is missing for the tests.
 ///
 /// # Errors
 /// As for [`ensure()`].
 pub(crate) fn ensure_for_tests() -> anyhow::Result<()> {
     ensure()?;
-    let missing = FOR_TESTS.iter().filter(|(thing, _)| !present(thing)).map(|(_, package)| *package);
+    let wanted = FOR_TESTS.iter().chain(&FOR_CORE);
+    let missing = wanted.filter(|(thing, _)| !present(thing)).map(|(_, package)| *package);
+    install(&missing.collect::<Vec<_>>())
+}
+
+/// Installs what is missing for the tests of the core.
+///
+/// # Errors
+/// As for [`ensure()`].
+pub(crate) fn ensure_for_core() -> anyhow::Result<()> {
+    let missing = FOR_CORE.iter().filter(|(thing, _)| !present(thing)).map(|(_, package)| *package);
     install(&missing.collect::<Vec<_>>())
 }
 

@@ -21,6 +21,7 @@ mod life;
 mod methods;
 mod misbehaving;
 mod mistakes;
+mod names;
 mod own;
 mod preflight;
 mod processes;
