@@ -95,7 +95,7 @@ async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Res
     }
 
     let mut account = None;
-    if survey.relevant_caa().is_some_and(|(_, records)| caa::names_account(&records)) {
+    if survey.caa_sets().iter().any(|set| caa::names_account(&set.records)) {
         account = app.acme.uri(app).await;
     }
 

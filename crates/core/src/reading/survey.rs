@@ -313,31 +313,6 @@ mod tests {
         Reading::new(source, name.into(), rtype, outcome, 1)
     }
 
-    fn caa(owner: &str, value: &str) -> Record {
-        let data = RecordData::Caa { flags: 0, tag: "issue".into(), value: value.into() };
-        Record { owner: owner.into(), ttl: 60, data }
-    }
-
-    #[test]
-    fn the_closest_caa_set_counts_and_an_empty_one_does_not() {
-        let survey = test::survey(HOST, &["@ CAA issue far.example"]);
-        let (owner, records) = survey.relevant_caa().expect("climbed");
-        assert_eq!((owner, records.len()), ("onswick.example", 1));
-        let near = ["timetable CAA issue near.example", "@ CAA issue far.example"];
-        let survey = test::survey(HOST, &near);
-        assert_eq!(survey.relevant_caa().expect("found").0, HOST);
-        assert!(test::survey(HOST, &[]).relevant_caa().is_none());
-    }
-
-    #[test]
-    fn behind_an_alias_a_vantage_that_followed_it_is_believed() {
-        let mut survey = test::survey(HOST, &["timetable CNAME onswick.edge.quaymark.example"]);
-        let target = "onswick.edge.quaymark.example";
-        survey.readings.push(answer(vantage(), HOST, RecordType::Caa, vec![caa(target, "target.example")]));
-        let (owner, records) = survey.relevant_caa().expect("followed");
-        assert_eq!((owner, records[0].owner.as_str()), (HOST, target));
-    }
-
     #[test]
     fn a_view_needs_both_address_answers_and_follows_the_chain() {
         let mut survey = test::survey(HOST, &[]);

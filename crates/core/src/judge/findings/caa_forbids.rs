@@ -8,6 +8,7 @@ use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
 use crate::name::dns::DnsName;
 use crate::reading::caa::{self, Objection, Wish};
+use crate::reading::climb::CaaSet;
 use crate::reading::record::{Record, RecordData, RecordType};
 
 pub(super) const ENTRY: Entry = Entry {
@@ -22,31 +23,41 @@ pub(super) const ENTRY: Entry = Entry {
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let identity = case.policy.ca_identities.first()?;
-    let (owner, records) = case.survey.relevant_caa()?;
     let wish = Wish {
         identities: &case.policy.ca_identities,
         wildcard: case.domain.wildcard,
         method: case.domain.method(case.policy),
         account: case.evidence.account.as_deref(),
     };
-    let objection = caa::objection(&records, &wish)?;
+
+    // A CA asks one of the servers, and it may be any.
+    let sets = case.survey.caa_sets();
+    let forbids = |set: &CaaSet<'_>| caa::objection(&set.records, &wish);
+    let (CaaSet { owner, records }, objection) =
+        sets.iter().find_map(|set| forbids(set).map(|objection| (set, objection)))?;
 
     let at = DnsName::new(owner);
     let edits = match &objection {
+        Objection::Malformed(_) => {
+            let broken = records.iter().filter(|r| is_broken(&r.data, &wish));
+            let deleted = broken.map(|r| edit(case, EditKind::Delete, &at, &r.data));
+            deleted.chain(allowing(case, &at, records, identity)).collect()
+        }
         Objection::Critical(unknown) => {
             let critical = records.iter().filter(|r| is_tag(&r.data, unknown));
             critical.map(|r| edit(case, EditKind::Delete, &at, &r.data)).collect()
         }
-        Objection::Issuer | Objection::Account(_) | Objection::Method(_) => {
-            allowing(case, &at, &records, identity)
+        Objection::Issuer | Objection::Account(_) | Objection::Method(_) | Objection::Repeated(_) => {
+            allowing(case, &at, records, identity)
         }
     };
 
     Some(Diagnosis {
         remedy: format!("{} Without it no certificate may be issued for this domain.", sentences(&edits)),
         remark: format!(
-            "The CAA set found by climbing stands at {owner}; no order is placed. {}",
-            why(&objection)
+            "The CAA set found by climbing stands at {owner}; no order is placed. {}{}",
+            why(&objection),
+            if sets.len() > 1 { " The name servers do not agree about it, and a CA may ask any of them." } else { "" }
         ),
         evidence: records.iter().map(|r| evidence(case, owner, r)).collect(),
         edits,
@@ -77,6 +88,10 @@ fn why(objection: &Objection) -> String {
         Objection::Issuer => "It names other issuers than ours, or none.".into(),
         Objection::Account(wanted) => format!("It lets our issuer issue for the account {wanted} alone."),
         Objection::Method(allowed) => format!("It lets our issuer validate by {allowed} alone."),
+        Objection::Repeated(tag) => {
+            format!("It lets our issuer issue with the parameter {tag} twice, which nothing can satisfy.")
+        }
+        Objection::Malformed(value) => format!("It has the value {value}, which breaks the grammar and names nobody."),
         Objection::Critical(tag) => {
             format!("It has the critical property {tag}, which issuers must understand.")
         }
@@ -87,13 +102,15 @@ fn is_tag(data: &RecordData, wanted: &str) -> bool {
     matches!(data, RecordData::Caa { tag, .. } if tag.as_bytes().eq_ignore_ascii_case(wanted.as_bytes()))
 }
 
-/// A value of `;` forbids everyone.
+/// Whether a value lets nobody issue.
 fn forbids_all(data: &RecordData) -> bool {
+    matches!(data, RecordData::Caa { value, .. } if caa::allows_nobody(value))
+}
+
+/// Whether a value is meant for our issuer, and says nothing by the grammar.
+fn is_broken(data: &RecordData, wish: &Wish<'_>) -> bool {
     match data {
-        RecordData::Caa { value, .. } => {
-            let value = value.to_text();
-            value.trim_start().starts_with(';') || value.trim().is_empty()
-        }
+        RecordData::Caa { value, .. } => caa::allows_nobody(value) && caa::means_one_of(value, wish.identities),
         _ => false,
     }
 }
