@@ -53,6 +53,60 @@ pub(super) const STATES: &[State] = &[
         ],
         &[Code::CaaForbids],
     ),
+    // CAA to the letter.
+    state(
+        "caa with an unknown critical property behind known ones",
+        "@",
+        Operator,
+        &[
+            "_quaymark-challenge TXT TOKEN",
+            "@ A 127.77.0.10",
+            "@ A 127.77.0.11",
+            "@ AAAA ::1",
+            "@ CAA 128 issue \"stampworks-ca.example\"",
+            "@ CAA 128 tbs \"x\"",
+        ],
+        &[Code::CaaForbids],
+    ),
+    state(
+        "caa for ours with a dot too many",
+        "@",
+        Operator,
+        &[
+            "_quaymark-challenge TXT TOKEN",
+            "@ A 127.77.0.10",
+            "@ A 127.77.0.11",
+            "@ AAAA ::1",
+            "@ CAA 0 issue \"stampworks-ca.example.\"",
+        ],
+        &[Code::CaaForbids],
+    ),
+    state(
+        "caa for ours with two account parameters",
+        "@",
+        Operator,
+        &[
+            "_quaymark-challenge TXT TOKEN",
+            "@ A 127.77.0.10",
+            "@ A 127.77.0.11",
+            "@ AAAA ::1",
+            "@ CAA 0 issue \"stampworks-ca.example; accounturi=https://ca.example/1; accounturi=https://ca.example/2\"",
+        ],
+        &[Code::CaaForbids],
+    ),
+    state(
+        "caa for ours with spaces where they may stand",
+        "@",
+        Operator,
+        &[
+            "_quaymark-challenge TXT TOKEN",
+            "@ A 127.77.0.10",
+            "@ A 127.77.0.11",
+            "@ AAAA ::1",
+            "@ CAA 0 issue \"  StampWorks-CA.example ; policy = ev \"",
+        ],
+        &[],
+    ),
     // More of CAA.
     state(
         "caa for another account",
