@@ -1,20 +1,19 @@
-//! The zone reader takes any text, and leaves it alone when told to.
+//! The zone reader takes any text, leaves it alone when told to, and amends it so
+//! that every other record stays what it is.
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
 use nomenta_core::zonefile::{Fate, ZoneFile};
 
 fuzz_target!(|text: &str| {
-    if let Ok(file) = ZoneFile::parse(text, &"onswick.example".into()) {
-        assert_eq!(file.amended(|_| Fate::Stays, &[]), text);
-        let first_gone = file.amended(|index| if index == 0 { Fate::Gone } else { Fate::Stays }, &[]);
-        let again = ZoneFile::parse(&first_gone, &file.zone);
-        assert!(again.is_ok_and(|again| again.records().eq(file.records().skip(1))) || file.entries.is_empty() || changes_zone(&file));
+    let Ok(file) = ZoneFile::parse(text, &"onswick.example".into()) else { return };
+    let same = file.amended(|_| Fate::Stays, &[], "");
+    assert_eq!(same.expect("the same again").text(), text);
+
+    // With the SOA goes the zone's name, and the TTL of what states none.
+    let is_soa = |index: usize| file.entries[index].record.data.type_name() == "SOA";
+    for parity in 0..2 {
+        let fate = |index| if index % 2 == parity && !is_soa(index) { Fate::Gone } else { Fate::Stays };
+        file.amended(fate, &[], "").expect("the rest stays");
     }
 });
-
-/// Whether taking the first record away moves what the others mean: with the
-/// SOA goes the zone's name, and the TTL of records that state none.
-fn changes_zone(file: &ZoneFile) -> bool {
-    file.entries[0].record.data.type_name() == "SOA"
-}

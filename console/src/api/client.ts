@@ -116,7 +116,7 @@ export const api = {
   sheetAs: (host: string, kind: string) => send("GET", `${at(host)}/sheet`, { Accept: kind }),
   rotate: (host: string) => call<SheetView>("POST", `${at(host)}/token`),
   baseline: (host: string) => call<BaselineView>("GET", `${at(host)}/baseline`),
-  rehearse: async (host: string, zone: string, reveal: boolean) => {
+  rehearse: async (host: string, zone: string | File, reveal: boolean) => {
     const headers = { "Content-Type": "text/dns; charset=utf-8" };
     const path = `${at(host)}/rehearsal?reveal=${reveal}`;
     return JSON.parse(await send("POST", path, headers, zone)) as Rehearsal;

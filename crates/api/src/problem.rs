@@ -86,6 +86,10 @@ nomenta_core::spelled! {
         ZoneFile = "zone-file",
         /// The zone file is of another zone.
         OtherZone = "other-zone",
+        /// More than is read.
+        TooLarge = "too-large",
+        /// A file that could not be amended.
+        NotAmended = "not-amended",
         /// There is no such record.
         NotFound = "not-found",
         /// The name is in use.

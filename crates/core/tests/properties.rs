@@ -383,7 +383,19 @@ proptest! {
     #[test]
     fn a_zone_text_never_panics_and_is_left_alone_when_told_to(text in zone_text()) {
         if let Ok(file) = ZoneFile::parse(&text, &ZONE.into()) {
-            prop_assert_eq!(file.amended(|_| Fate::Stays, &[]), text);
+            let same = file.amended(|_| Fate::Stays, &[], "");
+            prop_assert_eq!(same.as_ref().map(ZoneFile::text), Ok(text.as_str()));
+        }
+    }
+
+    #[test]
+    fn whatever_goes_the_rest_of_a_zone_text_stays(text in zone_text(), gone in vec(any::<bool>(), 12)) {
+        if let Ok(file) = ZoneFile::parse(&text, &ZONE.into()) {
+            let is_gone = |index: usize| gone[index % gone.len()];
+            // With the SOA goes the zone's name, and the TTL of what states none.
+            let keeps_soa = (0..file.entries.len()).all(|i| !is_gone(i) || file.entries[i].record.data.type_name() != "SOA");
+            let amended = file.amended(|index| if is_gone(index) { Fate::Gone } else { Fate::Stays }, &[], "");
+            prop_assert!(amended.is_ok() || !keeps_soa, "{:?}", amended);
         }
     }
 

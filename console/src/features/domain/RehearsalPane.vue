@@ -22,8 +22,9 @@ const changes = computed(() => judged.value?.todo.some((edit) => edit.kind !== "
 const lines = (list: number[]) =>
   list.length ? `, line${list.length > 1 ? "s" : ""} ${list.join(", ")}` : "";
 
-async function rehearse() {
-  if (!zone.value.trim()) {
+// A file is judged by its octets: what in them is no text is for the service to say.
+async function rehearse(file?: File) {
+  if (!file && !zone.value.trim()) {
     judged.value = null;
     error.value = "Paste the zone file first: the whole export of the DNS editor.";
     return;
@@ -32,7 +33,7 @@ async function rehearse() {
   error.value = "";
   wrongLine.value = null;
   try {
-    judged.value = await api.rehearse(props.host, zone.value, mayReveal);
+    judged.value = await api.rehearse(props.host, file ?? zone.value, mayReveal);
   } catch (problem) {
     if (!(problem instanceof Problem)) throw problem;
     judged.value = null;
@@ -52,7 +53,7 @@ async function take(event: globalThis.Event) {
   const file = (event.target as HTMLInputElement).files?.[0];
   if (!file) return;
   zone.value = await file.text();
-  await rehearse();
+  await rehearse(file);
 }
 </script>
 
@@ -75,7 +76,7 @@ async function take(event: globalThis.Event) {
     <pre v-if="wrongLine" class="record">{{ wrongLine.number }}  {{ wrongLine.text }}</pre>
   </div>
   <div class="tools">
-    <ElButton type="primary" :loading="busy" @click="rehearse">Rehearse</ElButton>
+    <ElButton type="primary" :loading="busy" @click="rehearse()">Rehearse</ElButton>
     <label class="file">or take a file <input type="file" @change="take" /></label>
   </div>
   <div v-if="judged" class="judged" data-rehearsed>
@@ -98,8 +99,9 @@ async function take(event: globalThis.Event) {
         <ElButton @click="download(`${judged.zone}.zone`, judged.amended)">
           Save the amended zone
         </ElButton>
-        <span class="soft">Everything else in it is as it was, the serial too.</span>
+        <span class="soft">Everything else in it is as it was.</span>
       </div>
+      <p v-for="note in judged.notes" :key="note" class="soft">{{ note }}</p>
       <pre class="record amended">{{ judged.amended }}</pre>
     </template>
     <p v-for="left in judged.left" :key="left.code">

@@ -34,11 +34,12 @@ pub(crate) async fn run(client: &Client, shape: Shape, options: RehearseOptions)
     }
 }
 
-fn read(file: &Path) -> anyhow::Result<String> {
+/// The file's octets: the service says what in them is no text.
+fn read(file: &Path) -> anyhow::Result<Vec<u8>> {
     if file == Path::new("-") {
-        let mut text = String::new();
-        std::io::stdin().read_to_string(&mut text).context("Cannot read standard input")?;
-        return Ok(text);
+        let mut octets = Vec::new();
+        std::io::stdin().read_to_end(&mut octets).context("Cannot read standard input")?;
+        return Ok(octets);
     }
-    fs::read_to_string(file).with_context(|| format!("Cannot read {}", file.display()))
+    fs::read(file).with_context(|| format!("Cannot read {}", file.display()))
 }

@@ -5,7 +5,7 @@ use std::path::Path;
 use nomenta_core::judge::edit::EditKind;
 use nomenta_core::rehearsal::{Rehearsal, Rehearsed};
 
-use super::{edit_table, wrapped};
+use super::{edit_table, hanging, wrapped};
 
 /// Prints what is wrong in a zone file, and what to change.
 pub(crate) fn print(judged: &Rehearsal, file: &Path, amended: Option<&Path>) {
@@ -37,11 +37,14 @@ pub(crate) fn print(judged: &Rehearsal, file: &Path, amended: Option<&Path>) {
         println!("\n{} stays. {}", finding.code, finding.remedy);
     }
 
+    if !judged.notes.is_empty() {
+        println!();
+    }
+    for note in &judged.notes {
+        println!("{}", hanging("Note: ", note));
+    }
     if let Some(amended) = amended {
-        println!(
-            "Wrote the amended zone to {}. Its serial is as it was; raise it if you load the file yourself.",
-            amended.display()
-        );
+        println!("\nWrote the amended zone to {}.", amended.display());
     }
 }
 

@@ -70,6 +70,37 @@ impl DnsName {
         Self(text)
     }
 
+    /// A name of letters, digits, hyphens and underscores, made absolute, which
+    /// nearly all are; `None` for what has to be looked at more closely.
+    pub(crate) fn of_plain(written: &str, origin: &Self) -> Option<Self> {
+        let is_absolute = written.ends_with('.');
+        let own = if is_absolute { &written[..written.len() - 1] } else { written };
+
+        let mut label = 0;
+        for byte in own.bytes() {
+            match byte {
+                b'.' if label > 0 => label = 0,
+                b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'*' if label < LONGEST_LABEL => label += 1,
+                _ => return None,
+            }
+        }
+
+        let is_whole = is_absolute || origin.is_root();
+        let length = if is_whole { own.len() } else { own.len() + 1 + origin.0.len() };
+        if label == 0 || length > LONGEST_NAME {
+            return None;
+        }
+
+        let mut text = String::with_capacity(length);
+        text.push_str(own);
+        text.make_ascii_lowercase();
+        if !is_whole {
+            text.push('.');
+            text.push_str(&origin.0);
+        }
+        Some(Self(text))
+    }
+
     /// The root of the tree.
     pub fn root() -> Self {
         Self::default()

@@ -16,7 +16,7 @@ const ACE_PREFIX: &str = "xn--";
 /// A name in lower-case ASCII, without the final dot: mapped by UTS 46
 /// (non-transitional), its labels held to RFC 5892. What ASCII a host name may
 /// have is not judged here.
-pub(super) fn to_ascii(host: &str) -> Result<String, HostnameError> {
+pub(crate) fn to_ascii(host: &str) -> Result<String, HostnameError> {
     let host = host.strip_suffix('.').unwrap_or(host);
     let invalid = || HostnameError::Idna(shown(host));
 

@@ -3,7 +3,7 @@
 
 pub mod dns;
 pub mod hostname;
-mod international;
+pub(crate) mod international;
 pub mod lookalike;
 pub mod mask;
 mod pasted;

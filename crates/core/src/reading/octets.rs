@@ -69,7 +69,7 @@ pub(crate) fn first(escaped: &[u8]) -> Option<(u8, usize)> {
 }
 
 /// Three digits that make one octet.
-fn decimal(bytes: &[u8]) -> Option<u8> {
+pub(crate) fn decimal(bytes: &[u8]) -> Option<u8> {
     let digits = std::str::from_utf8(bytes.get(..3)?).ok()?;
     digits.bytes().all(|digit| digit.is_ascii_digit()).then(|| digits.parse().ok())?
 }

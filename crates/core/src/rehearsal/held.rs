@@ -1,7 +1,7 @@
 //! A zone file as a server that loaded it would answer from (RFC 1034, section
 //! 4.3.2).
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::net::{IpAddr, Ipv4Addr};
 
 use chrono::{DateTime, Utc};
@@ -56,26 +56,38 @@ struct Held<'a> {
     /// 4592, section 2.2.2).
     existing: HashSet<&'a str>,
     /// Names of other zones below this one, with their servers.
-    cuts: BTreeMap<&'a str, BTreeSet<DnsName>>,
+    cuts: HashMap<&'a str, BTreeSet<DnsName>>,
+    /// Names whose subtrees are redirected (RFC 6672).
+    redirected: HashMap<&'a str, &'a Record>,
 }
 
 impl<'a> Held<'a> {
     fn new(file: &'a ZoneFile) -> Self {
         let mut by_owner: HashMap<&str, Vec<&Record>> = HashMap::new();
         let mut existing = HashSet::new();
-        let mut cuts: BTreeMap<&str, BTreeSet<DnsName>> = BTreeMap::new();
+        let mut cuts: HashMap<&str, BTreeSet<DnsName>> = HashMap::new();
+        let mut redirected = HashMap::new();
 
         for record in file.records() {
             let owner = record.owner.as_str();
             by_owner.entry(owner).or_default().push(record);
-            existing.extend(dns::climb(owner));
-            if let RecordData::Ns(server) = &record.data
-                && record.owner != *file.zone
-            {
-                cuts.entry(owner).or_default().insert(server.clone());
+            // A name that is known has its ancestors known.
+            for name in dns::climb(owner) {
+                if !existing.insert(name) {
+                    break;
+                }
+            }
+            match &record.data {
+                RecordData::Ns(server) if record.owner != *file.zone => {
+                    cuts.entry(owner).or_default().insert(server.clone());
+                }
+                RecordData::Dname(_) => {
+                    redirected.insert(owner, record);
+                }
+                _ => {}
             }
         }
-        Self { zone: &file.zone, by_owner, existing, cuts }
+        Self { zone: &file.zone, by_owner, existing, cuts, redirected }
     }
 
     /// Where a walk down the delegations would end for `host`.
@@ -106,10 +118,28 @@ impl<'a> Held<'a> {
         servers.collect()
     }
 
-    /// The topmost cut at or above a name.
-    fn cut(&self, name: &str) -> Option<(&'a str, &BTreeSet<DnsName>)> {
-        let above = self.cuts.iter().filter(|(cut, _)| dns::is_within(name, cut));
-        above.min_by_key(|(cut, _)| cut.len()).map(|(cut, servers)| (*cut, servers))
+    /// The topmost cut at or above a name, unless what is above it is redirected.
+    fn cut(&self, name: &str) -> Option<(&str, &BTreeSet<DnsName>)> {
+        match self.turn(name)? {
+            Turn::Cut(cut, servers) => Some((cut, servers)),
+            Turn::Redirected(_) => None,
+        }
+    }
+
+    /// The topmost place on the way down to a name where the way leaves the zone's
+    /// own tree: what lies below is not asked (RFC 1034, section 4.3.2, step 3; RFC
+    /// 6672, section 3.2).
+    fn turn(&self, name: &str) -> Option<Turn<'_>> {
+        let mut topmost = None;
+        for above in dns::climb(name).take_while(|above| dns::is_within(above, self.zone)) {
+            if let Some((cut, servers)) = self.cuts.get_key_value(above) {
+                topmost = Some(Turn::Cut(cut, servers));
+            }
+            if let Some(record) = self.redirected.get(above).filter(|_| above != name) {
+                topmost = Some(Turn::Redirected(record));
+            }
+        }
+        topmost
     }
 
     fn read(&self, name: DnsName, rtype: RecordType) -> Reading {
@@ -120,13 +150,24 @@ impl<'a> Held<'a> {
     }
 
     fn answer(&self, name: &DnsName, rtype: RecordType) -> (Rcode, Vec<Record>) {
-        if self.cut(name).is_some() {
-            return (Rcode::NoError, Vec::new());
-        }
-
         let mut records: Vec<Record> = Vec::new();
         let mut at = name.clone();
         for _ in 0..LONGEST_CHAIN {
+            match self.turn(&at) {
+                // The referral is the walk's to follow.
+                Some(Turn::Cut(..)) => break,
+                Some(Turn::Redirected(dname)) => {
+                    let Some(alias) = synthesised(&at, dname) else { break };
+                    records.extend([dname.clone(), alias.clone()]);
+                    match alias.data.name().filter(|target| target.is_within(self.zone)) {
+                        Some(target) if !records.iter().any(|r| r.owner == *target) => at = target.clone(),
+                        _ => break,
+                    }
+                    continue;
+                }
+                None => {}
+            }
+
             let Some(own) = self.own(&at) else {
                 let rcode = if records.is_empty() { Rcode::NxDomain } else { Rcode::NoError };
                 return (rcode, records);
@@ -157,4 +198,20 @@ impl<'a> Held<'a> {
         let stars = self.by_owner.get(star.as_str())?;
         Some(stars.iter().map(|record| Record { owner: name.clone(), ..(*record).clone() }).collect())
     }
+}
+
+/// Where the way down to a name leaves the zone's own tree.
+enum Turn<'a> {
+    /// To another zone, with its servers.
+    Cut(&'a str, &'a BTreeSet<DnsName>),
+    /// To where a DNAME record leads.
+    Redirected(&'a Record),
+}
+
+/// The alias that a DNAME record makes of a name below it (RFC 6672, section
+/// 3.1).
+fn synthesised(name: &DnsName, dname: &Record) -> Option<Record> {
+    let below = name.strip_suffix(dname.owner.as_str())?.strip_suffix('.')?;
+    let target = dname.data.name()?.child(below);
+    Some(Record { owner: name.clone(), ttl: dname.ttl, data: RecordData::Cname(target) })
 }

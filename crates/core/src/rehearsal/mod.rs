@@ -6,6 +6,8 @@
 
 mod held;
 
+use std::collections::{HashMap, HashSet};
+
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -20,17 +22,19 @@ use crate::judge::policy::Policy;
 use crate::judge::todo;
 use crate::name::dns::{self, DnsName};
 use crate::name::platform::Platform;
-use crate::reading::record::{Record, RecordType};
+use crate::reading::record::{Record, RecordData, RecordType};
 use crate::sheet::SHEET_TTL;
 use crate::sheet::line::EditorType;
-use crate::zonefile::text;
-use crate::zonefile::{self, Fate, ZoneError, ZoneFile};
+use crate::zonefile::{self, AmendError, Fate, ZoneError, ZoneFile};
 
 /// What the file is called where a server's name would stand.
 const SERVER: &str = "the zone file";
 /// Rounds of judging and amending. One is the rule; a second finds what the
 /// first one uncovered, as under a delegation that went.
 const ROUNDS: usize = 4;
+
+/// Records of a file that is rehearsed, more than any zone that an editor exports.
+const MOST_RECORDS: usize = 500_000;
 
 /// What came of a rehearsal.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -49,6 +53,9 @@ pub struct Rehearsal {
     pub passes: bool,
     /// Findings that no change of the file can mend.
     pub left: Vec<Finding>,
+    /// What the change of a file asks for that is no change of its records.
+    #[serde(default)]
+    pub notes: Vec<String>,
     /// The file with those changes and no other.
     pub amended: String,
 }
@@ -90,6 +97,19 @@ pub enum RehearsalError {
         /// The domain.
         host: String,
     },
+    /// It is larger than what is read.
+    #[error("The file has {records} records; {most} are read. Give the part of the zone at and under {host}.")]
+    TooLarge {
+        /// How many it has.
+        records: usize,
+        /// How many are read.
+        most: usize,
+        /// The domain.
+        host: String,
+    },
+    /// It could not be amended.
+    #[error(transparent)]
+    NotAmended(#[from] AmendError),
     /// It holds no record.
     #[error("The file holds no record. Export the whole zone from the DNS editor, and give that.")]
     Empty,
@@ -119,17 +139,18 @@ pub fn rehearse(
     let mut round = first;
     let mut file = file;
     let mut list = Vec::new();
+    let mut known = HashSet::new();
     for _ in 0..ROUNDS {
-        merge(&mut list, &round.todo);
+        merge(&mut list, &mut known, &round.todo);
         round.todo.retain(|edit| edit.kind != EditKind::Keep);
         if round.todo.is_empty() {
             break;
         }
-        let amended = amend(&file, &round.todo, domain.host.as_str());
-        file = ZoneFile::parse(&amended, &origin)?;
+        file = amend(&file, &round.todo, domain.host.as_str())?;
         round = rehearsing.judge(&file);
     }
     list.sort_by_key(|edit: &Edit| edit.kind != EditKind::Keep);
+    let is_changed = list.iter().any(|edit| edit.kind != EditKind::Keep);
 
     let is_blocked = round.findings.iter().any(|f| f.severity == Severity::Blocker);
     Ok(Rehearsal {
@@ -139,14 +160,43 @@ pub fn rehearse(
         todo: list,
         passes: round.passes && !is_blocked,
         left: round.findings,
-        amended: file.amended(|_| Fate::Stays, &[]),
+        notes: if is_changed { notes(&file) } else { Vec::new() },
+        amended: file.text().to_owned(),
     })
+}
+
+/// What is to be seen to before an amended file is served.
+fn notes(file: &ZoneFile) -> Vec<String> {
+    let mut notes = Vec::new();
+    let serial = file.records().find_map(|record| match &record.data {
+        RecordData::Soa(soa) => Some(soa.serial),
+        _ => None,
+    });
+    if let Some(serial) = serial {
+        notes.push(format!(
+            "The serial of the SOA record stays {serial}. Where you load the file by hand, raise it, or other name \
+             servers will not take the change over."
+        ));
+    }
+
+    let signatures = file.records().filter(|record| record.data.type_name() == "RRSIG").count();
+    if signatures > 0 {
+        notes.push(format!(
+            "The file is signed, with {signatures} RRSIG records. Those of what changes are wrong afterwards: make the \
+             change where the zone is signed, or have the file signed anew before it is served."
+        ));
+    }
+    notes
 }
 
 /// A file that can be the domain's.
 fn check(file: &ZoneFile, domain: &Domain) -> Result<(), RehearsalError> {
     if file.entries.is_empty() {
         return Err(RehearsalError::Empty);
+    }
+    if file.entries.len() > MOST_RECORDS {
+        let (records, host) = (file.entries.len(), domain.host.to_string());
+        return Err(RehearsalError::TooLarge { records, most: MOST_RECORDS, host });
     }
     if !dns::is_within(domain.host.as_str(), &file.zone) {
         let host = domain.host.to_string();
@@ -157,12 +207,9 @@ fn check(file: &ZoneFile, domain: &Domain) -> Result<(), RehearsalError> {
 
 /// Adds what a later round has beyond those before it; what was added then is
 /// no news that it is kept now.
-fn merge(list: &mut Vec<Edit>, more: &[Edit]) {
+fn merge(list: &mut Vec<Edit>, known: &mut HashSet<(DnsName, EditorType, String)>, more: &[Edit]) {
     for edit in more {
-        let is_known = list
-            .iter()
-            .any(|known| known.owner == edit.owner && known.rtype == edit.rtype && known.value == edit.value);
-        if !is_known {
+        if known.insert((edit.owner.clone(), edit.rtype.clone(), edit.value.clone())) {
             list.push(edit.clone());
         }
     }
@@ -171,70 +218,77 @@ fn merge(list: &mut Vec<Edit>, more: &[Edit]) {
 /// A finding with the lines of the records that it names.
 fn located(file: &ZoneFile, finding: &Finding) -> Rehearsed {
     let mut finding = finding.clone();
-    let mut lines = Vec::new();
-    let said: Vec<String> = finding.evidence.iter().map(|sighting| sighting.said.clone()).collect();
-    finding.evidence.iter_mut().for_each(|sighting| sighting.source = SERVER.into());
+    let edited = ByRecord::new(&finding.edits);
+    let mut seen: HashMap<String, Vec<usize>> = HashMap::new();
+    for (index, sighting) in finding.evidence.iter_mut().enumerate() {
+        seen.entry(sighting.said.clone()).or_default().push(index);
+        sighting.source = SERVER.into();
+    }
 
+    let mut lines = Vec::new();
     for entry in &file.entries {
         let line = *entry.lines.start();
-        let shown = entry.record.to_string();
-        let mut is_named = finding.edits.iter().any(|edit| is_of(edit, &entry.record));
-        for (sighting, said) in finding.evidence.iter_mut().zip(&said) {
-            if *said == shown {
-                sighting.source = format!("line {line}");
-                is_named = true;
-            }
+        let sightings = seen.get(&entry.record.to_string());
+        for index in sightings.into_iter().flatten() {
+            finding.evidence[*index].source = format!("line {line}");
         }
-        if is_named {
+        if sightings.is_some() || edited.find(&entry.record).is_some() {
             lines.push(line);
         }
     }
     Rehearsed { finding, lines }
 }
 
-/// Whether an edit is about a record that is there.
-fn is_of(edit: &Edit, record: &Record) -> bool {
-    edit.kind != EditKind::Add
-        && edit.owner == record.owner
-        && edit.rtype.as_str() == record.data.type_name()
-        && edit.value_now() == record.data.to_string()
+/// Edits by the record that each is about. Thousands may stand at one name.
+struct ByRecord<'a>(HashMap<DnsName, HashMap<String, &'a Edit>>);
+
+impl<'a> ByRecord<'a> {
+    fn new(edits: &'a [Edit]) -> Self {
+        let mut by_owner: HashMap<DnsName, HashMap<String, &Edit>> = HashMap::new();
+        for edit in edits.iter().filter(|edit| edit.kind != EditKind::Add) {
+            let shown = format!("{} {}", edit.rtype.as_str(), edit.value_now());
+            by_owner.entry(edit.owner.clone()).or_default().entry(shown).or_insert(edit);
+        }
+        Self(by_owner)
+    }
+
+    fn find(&self, record: &Record) -> Option<&'a Edit> {
+        let at_owner = self.0.get(&record.owner)?;
+        at_owner.get(&record.data.typed()).copied()
+    }
 }
 
 /// Follows edits to the letter, in the text of a zone.
 ///
 /// # Errors
-/// [`ZoneError`] if the text cannot be read.
-pub fn apply(text: &str, zone: &DnsName, edits: &[Edit], host: &str) -> Result<String, ZoneError> {
-    Ok(amend(&ZoneFile::parse(text, zone)?, edits, host))
+/// [`RehearsalError`] if the text cannot be read, or the edits not carried out.
+pub fn apply(text: &str, zone: &DnsName, edits: &[Edit], host: &str) -> Result<String, RehearsalError> {
+    let amended = amend(&ZoneFile::parse(text, zone)?, edits, host)?;
+    Ok(amended.text().to_owned())
 }
 
 /// Carries out edits on the text of a file.
-fn amend(file: &ZoneFile, edits: &[Edit], host: &str) -> String {
-    let mut lines: Vec<String> = edits.iter().filter_map(|edit| added(edit, file)).collect();
-    if !lines.is_empty() {
-        lines.insert(0, format!("; For {host}"));
-    }
+fn amend(file: &ZoneFile, edits: &[Edit], host: &str) -> Result<ZoneFile, AmendError> {
+    let about = ByRecord::new(edits);
+    let fate = |index: usize| about.find(&file.entries[index].record).map_or(Fate::Stays, fate);
 
-    file.amended(
-        |index| {
-            let record = &file.entries[index].record;
-            edits.iter().find(|edit| is_of(edit, record)).map_or(Fate::Stays, fate)
-        },
-        &lines,
-    )
+    let mut held: HashSet<(&DnsName, &RecordData)> = HashSet::new();
+    if edits.iter().any(|edit| edit.kind == EditKind::Add) {
+        held.extend(file.records().map(|record| (&record.owner, &record.data)));
+    }
+    let added = edits.iter().filter_map(added);
+    let added: Vec<_> = added.filter(|record| !held.contains(&(&record.owner, &record.data))).collect();
+
+    file.amended(fate, &added, &format!("For {host}"))
 }
 
-/// The line that an edit adds, unless the file has it; absolute, since it is
-/// relative to nothing.
-fn added(edit: &Edit, file: &ZoneFile) -> Option<String> {
+/// The record that an edit adds.
+fn added(edit: &Edit) -> Option<Record> {
     if edit.kind != EditKind::Add {
         return None;
     }
     let data = zonefile::value(edit.rtype.as_str(), &edit.value).ok()?;
-    if file.records().any(|record| record.owner == edit.owner && record.data == data) {
-        return None;
-    }
-    Some(text::line("", &Record { owner: edit.owner.clone(), ttl: SHEET_TTL, data }))
+    Some(Record { owner: edit.owner.clone(), ttl: SHEET_TTL, data })
 }
 
 /// What an edit makes of the record that it is about.
@@ -242,12 +296,15 @@ fn fate(edit: &Edit) -> Fate {
     match edit.kind {
         EditKind::Delete => Fate::Gone,
         EditKind::Change => match zonefile::value(edit.rtype.as_str(), &edit.value) {
-            Ok(data) => Fate::Becomes(text::value(&data)),
+            Ok(data) => Fate::Becomes(data),
             Err(_) => Fate::Stays,
         },
         EditKind::Add | EditKind::Keep => Fate::Stays,
     }
 }
+
+/// Types that signing adds at every name.
+const OF_SIGNING: [&str; 2] = ["RRSIG", "NSEC"];
 
 struct Rehearsing<'a> {
     domain: &'a Domain,
@@ -288,7 +345,9 @@ fn unasked(case: &Case<'_>, file: &ZoneFile, todo: &[Edit]) -> Vec<Edit> {
         return Vec::new();
     }
 
-    let others = file.records().filter(|record| record.owner == *routed && record.data.rtype().is_none());
+    // What signing makes of a name stands beside an alias too (RFC 4034, section 3).
+    let is_other = |data: &RecordData| data.rtype().is_none() && !OF_SIGNING.contains(&data.type_name());
+    let others = file.records().filter(|record| record.owner == *routed && is_other(&record.data));
     others.map(|record| case.edit_record(EditKind::Delete, record)).collect()
 }
 

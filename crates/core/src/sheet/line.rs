@@ -64,7 +64,7 @@ impl Choice {
 /// A type as DNS editors name it. An alias at the apex has no type of its own in
 /// DNS, and one in many editors; and a zone may hold types that Nomenta does not
 /// judge.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(from = "String", into = "String")]
 pub enum EditorType {
     /// A type of DNS.

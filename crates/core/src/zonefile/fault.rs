@@ -86,9 +86,53 @@ pub enum Fault {
     /// An empty label.
     #[error("The name {0} has two dots side by side.")]
     EmptyLabel(String),
-    /// Quotation marks with nothing between them.
-    #[error("Between the quotation marks is nothing, so the value has no name. Write one without them.")]
-    NoName,
+    /// A name in its own script.
+    #[error("The name {written} is in its own script. A zone file has it as {dns}.")]
+    OwnScript {
+        /// As it stands there.
+        written: String,
+        /// The same in A-labels.
+        dns: String,
+    },
+    /// A name with a character that no name has, such as a space that parts no words.
+    #[error("The name {0} has a character outside of ASCII that no name has. Put a space or a letter in its place.")]
+    NotAscii(String),
+    /// A backslash with nothing that it could mean (RFC 1035, section 5.1).
+    #[error(
+        "{0} is no escape. Write three digits up to 255 behind a backslash, or the one character that is meant."
+    )]
+    Escape(String),
+    /// A value in the form of RFC 3597 that does not fit.
+    #[error(
+        "{0} has a value that does not fit it. Behind \\# belong its length in octets and as many in hexadecimal (RFC 3597)."
+    )]
+    Generic(String),
+    /// Words behind a directive's value.
+    #[error("{word} has more behind it than its value: {rest}. Put that on a line of its own, or behind a semicolon.")]
+    Superfluous {
+        /// The directive.
+        word: String,
+        /// The first word too many.
+        rest: String,
+    },
+    /// A carriage return without a line feed.
+    #[error(
+        "A carriage return stands alone, which some name servers take for a space and others for a line end. Save the file with the line ends of one system."
+    )]
+    CarriageReturn,
+    /// Octets that are no text.
+    #[error(
+        "There are octets that are not UTF-8, as those of Latin-1 are not. Save the file as UTF-8, or write such octets as a backslash and three digits."
+    )]
+    NotUtf8,
+    /// A byte order mark.
+    #[error(
+        "The file begins with a byte order mark, which name servers take for a part of the first name. Save it as UTF-8 without one."
+    )]
+    ByteOrderMark,
+    /// A type or a directive's value in quotation marks.
+    #[error("\"{0}\" stands in quotation marks, which only texts have. Write it without them.")]
+    Quoted(String),
     /// White space that no reader takes for it, or worse.
     #[error(
         "The name {0} has a control character in it, which parts no words. Put a space or a tab in its place."

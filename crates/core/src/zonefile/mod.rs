@@ -3,8 +3,10 @@
 
 mod amend;
 mod fault;
+mod generic;
 mod lines;
 pub mod text;
+mod types;
 mod values;
 
 use std::ops::{Range, RangeInclusive};
@@ -12,16 +14,22 @@ use std::ops::{Range, RangeInclusive};
 use thiserror::Error;
 
 use self::lines::{Lines, Logical, Token};
+use self::types::Kind;
 use self::values::{data, name, seconds};
 use crate::name::dns::DnsName;
+use crate::name::plain::shown;
 use crate::reading::record::{Record, RecordData};
 
-pub use self::amend::Fate;
+pub use self::amend::{AmendError, Fate};
 pub use self::fault::Fault;
 pub use self::values::value;
 
+/// Classes that no customer's zone is of (RFC 1035, section 3.2.4).
+const OTHER_CLASSES: [&str; 6] = ["CH", "CS", "HS", "CLASS2", "CLASS3", "CLASS4"];
 /// TTL where a file states none and has no SOA to take it from, in seconds.
 const DEFAULT_TTL: u32 = 3600;
+/// Longest TTL, in seconds; a longer one is none (RFC 2181, section 8).
+const LONGEST_TTL: u32 = 0x7fff_ffff;
 
 /// Why a file cannot be read.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
@@ -41,6 +49,8 @@ pub struct ZoneFile {
     pub zone: DnsName,
     /// Its records, in order.
     pub entries: Vec<Entry>,
+    /// What names are relative to before any `$ORIGIN`.
+    origin: DnsName,
     text: String,
 }
 
@@ -53,13 +63,17 @@ pub struct Entry {
     pub lines: RangeInclusive<usize>,
     /// Octets of those lines, their line ends included.
     span: Range<usize>,
-    /// Octets of the value.
+    /// Octets of the value, words and all between them.
     value: Range<usize>,
+    /// The words of the value, of a type that is not looked into.
+    raw: String,
     /// Where TTL, class or type begin.
     head: usize,
     states_owner: bool,
     states_ttl: bool,
-    /// Whether a `$TTL` is in force for it.
+    /// Whether it has parentheses.
+    grouped: bool,
+    /// Whether a `$TTL`, or the SOA in its place, is in force for it.
     has_default: bool,
 }
 
@@ -82,8 +96,10 @@ impl ZoneFile {
     /// [`ZoneError`] with the first line that cannot be read.
     pub fn parse(text: &str, origin: &DnsName) -> Result<Self, ZoneError> {
         let mut reader = Reader::new(origin);
-        for line in Lines::new(text) {
-            reader.take(&line?)?;
+        let mut lines = Lines::new(text);
+        let mut line = Logical::empty();
+        while lines.read(&mut line)? {
+            reader.take(&line)?;
         }
 
         let soa = reader.entries.iter().find(|e| matches!(e.record.data, RecordData::Soa(_)));
@@ -95,7 +111,24 @@ impl ZoneFile {
             let fault = Fault::Outside { owner, zone: zone.to_string() };
             return Err(ZoneError { line: *entry.lines.start(), fault });
         }
-        Ok(Self { zone, entries: reader.entries, text: text.to_owned() })
+        Ok(Self { zone, entries: reader.entries, origin: origin.clone(), text: text.to_owned() })
+    }
+
+    /// A file as text.
+    ///
+    /// # Errors
+    /// [`ZoneError`] with the first line that is not UTF-8.
+    pub fn text_of(octets: Vec<u8>) -> Result<String, ZoneError> {
+        String::from_utf8(octets).map_err(|error| {
+            let before = &error.as_bytes()[..error.utf8_error().valid_up_to()];
+            let line = 1 + before.iter().filter(|octet| **octet == b'\n').count();
+            ZoneError { line, fault: Fault::NotUtf8 }
+        })
+    }
+
+    /// The text that it was read from.
+    pub fn text(&self) -> &str {
+        &self.text
     }
 
     /// The records alone.
@@ -110,7 +143,6 @@ struct Reader {
     owner: Option<DnsName>,
     default_ttl: Option<u32>,
     last_ttl: Option<u32>,
-    soa_minimum: Option<u32>,
     entries: Vec<Entry>,
 }
 
@@ -121,12 +153,11 @@ impl Reader {
             owner: None,
             default_ttl: None,
             last_ttl: None,
-            soa_minimum: None,
             entries: Vec::new(),
         }
     }
 
-    fn take(&mut self, line: &Logical) -> Result<(), ZoneError> {
+    fn take(&mut self, line: &Logical<'_>) -> Result<(), ZoneError> {
         let first = &line.tokens[0];
         let is_directive = first.raw.starts_with('$') && !first.quoted && !line.indented;
 
@@ -134,24 +165,28 @@ impl Reader {
         taken.map_err(|fault| ZoneError { line: *line.lines.start(), fault })
     }
 
-    fn direct(&mut self, line: &Logical) -> Result<(), Fault> {
+    fn direct(&mut self, line: &Logical<'_>) -> Result<(), Fault> {
         let word = line.tokens[0].raw.to_ascii_uppercase();
-        let given = line.tokens.get(1).map(|t| t.raw.as_str());
+        match word.as_str() {
+            "$ORIGIN" | "$TTL" => {}
+            "$INCLUDE" => return Err(Fault::Include),
+            _ => return Err(Fault::Directive(shown(&word))),
+        }
 
-        match (word.as_str(), given) {
-            ("$ORIGIN", Some(origin)) => self.origin = name(origin, &self.origin)?,
-            ("$TTL", Some(text)) => {
-                let ttl = seconds(text).ok_or_else(|| Fault::NoTime(text.to_owned()))?;
-                self.default_ttl = Some(ttl);
-            }
-            ("$ORIGIN" | "$TTL", None) => return Err(Fault::NoValue(word)),
-            ("$INCLUDE", _) => return Err(Fault::Include),
-            _ => return Err(Fault::Directive(word)),
+        let given = match &line.tokens[1..] {
+            [given] if given.quoted => return Err(Fault::Quoted(shown(given.raw))),
+            [given] => given.raw,
+            [] => return Err(Fault::NoValue(word)),
+            [_, rest, ..] => return Err(Fault::Superfluous { word, rest: shown(rest.raw) }),
+        };
+        match word.as_str() {
+            "$ORIGIN" => self.origin = name(given, &self.origin)?,
+            _ => self.default_ttl = Some(ttl(given).ok_or_else(|| Fault::NoTime(shown(given)))?),
         }
         Ok(())
     }
 
-    fn record(&mut self, line: &Logical) -> Result<(), Fault> {
+    fn record(&mut self, line: &Logical<'_>) -> Result<(), Fault> {
         let owner = self.owner_of(line)?;
         let states_owner = !line.indented;
         let words = &line.tokens[usize::from(states_owner)..];
@@ -160,16 +195,27 @@ impl Reader {
         let (Some(first), Some(rtype)) = (words.first(), rest.first()) else {
             return Err(Fault::NoType(owner.to_string()));
         };
-        let data = data(&rtype.raw.to_ascii_uppercase(), &rest[1..], &self.origin)?;
-        if let RecordData::Soa(soa) = &data {
-            self.soa_minimum.get_or_insert(soa.minimum);
+        if rtype.quoted {
+            return Err(Fault::Quoted(shown(rtype.raw)));
+        }
+        let kind = Kind::read(rtype.raw)?;
+        let data = data(kind, &rest[1..], &self.origin)?;
+        // Where nothing states a TTL, that of the SOA is the default (RFC 2308, section 4).
+        if let RecordData::Soa(soa) = &data
+            && ttl.or(self.last_ttl).is_none()
+        {
+            self.default_ttl.get_or_insert(soa.minimum);
         }
 
-        let inherited = self.default_ttl.or(self.last_ttl).or(self.soa_minimum);
+        let inherited = self.default_ttl.or(self.last_ttl);
         let effective = ttl.or(inherited).unwrap_or(DEFAULT_TTL);
         self.last_ttl = ttl.or(self.last_ttl);
         self.owner = Some(owner.clone());
 
+        let raw = match &data {
+            RecordData::Other(_) => rest[1..].iter().map(written).collect::<Vec<_>>().join(" "),
+            _ => String::new(),
+        };
         let from = rest.get(1).map_or(rtype.span.end, |t| t.span.start);
         let to = rest.last().map_or(rtype.span.end, |t| t.span.end);
         self.entries.push(Entry {
@@ -177,47 +223,71 @@ impl Reader {
             lines: line.lines.clone(),
             span: line.span.clone(),
             value: from..to.max(from),
+            raw,
             head: first.span.start,
             states_owner,
             states_ttl: ttl.is_some(),
+            grouped: line.grouped,
             has_default: self.default_ttl.is_some(),
         });
         Ok(())
     }
 
     /// The owner that a line states, or that of the record before it.
-    fn owner_of(&self, line: &Logical) -> Result<DnsName, Fault> {
+    fn owner_of(&self, line: &Logical<'_>) -> Result<DnsName, Fault> {
         if line.indented {
             return self.owner.clone().ok_or(Fault::NoOwner);
         }
         if line.tokens[0].quoted {
             return Err(Fault::QuotedOwner);
         }
-        name(&line.tokens[0].raw, &self.origin)
+        name(line.tokens[0].raw, &self.origin)
     }
+}
+
+/// A word with the quotation marks that it had.
+fn written(token: &Token<'_>) -> String {
+    if token.quoted { format!("\"{}\"", token.raw) } else { token.raw.to_owned() }
+}
+
+/// A TTL in seconds.
+fn ttl(text: &str) -> Option<u32> {
+    seconds(text).map(|stated| if stated > LONGEST_TTL { 0 } else { stated })
 }
 
 /// What stands before a type, and what follows from the type on.
 struct Head<'a> {
     ttl: Option<u32>,
-    rest: &'a [Token],
+    rest: &'a [Token<'a>],
 }
 
 /// Reads TTL and class, which come in either order (RFC 1035, section 5.1).
-fn head(words: &[Token]) -> Result<Head<'_>, Fault> {
-    let mut ttl = None;
+fn head<'a>(words: &'a [Token<'a>]) -> Result<Head<'a>, Fault> {
+    let mut stated = None;
+    let mut has_class = false;
     let mut rest = words;
 
-    while let Some(token) = rest.first() {
-        match (seconds(&token.raw), token.raw.to_ascii_uppercase().as_str()) {
-            (Some(stated), _) if ttl.is_none() => ttl = Some(stated),
-            (_, "IN") => {}
-            (_, class @ ("CH" | "CS" | "HS")) => return Err(Fault::Class(class.to_owned())),
-            _ => break,
+    while let [token, behind @ ..] = rest {
+        if token.quoted {
+            break;
         }
-        rest = &rest[1..];
+        if stated.is_none() && token.raw.starts_with(|c: char| c.is_ascii_digit()) {
+            stated = Some(ttl(token.raw).ok_or_else(|| Fault::NoTime(shown(token.raw)))?);
+        } else if !has_class && is_internet(token) {
+            has_class = true;
+        } else if let Some(class) = OTHER_CLASSES.iter().find(|class| token.is(class)) {
+            return Err(Fault::Class((*class).to_owned()));
+        } else {
+            break;
+        }
+        rest = behind;
     }
-    Ok(Head { ttl, rest })
+    Ok(Head { ttl: stated, rest })
+}
+
+/// The class of the Internet, by name or number (RFC 3597, section 5).
+fn is_internet(token: &Token<'_>) -> bool {
+    token.is("IN") || token.is("CLASS1")
 }
 
 #[cfg(test)]
@@ -280,11 +350,22 @@ mod tests {
             ("$GENERATE 1-9 h$ A 192.0.2.$", 1, "Write out the records"),
             ("  A 192.0.2.7", 1, "no name before it"),
             ("a..b A 192.0.2.7", 1, "two dots"),
-            ("@ NS \"\"", 1, "has no name"),
+            ("@ NS \"\"", 1, "wants a name"),
             ("@ CH A 192.0.2.7", 1, "Only IN"),
             ("www.other.test. A 192.0.2.7", 1, "outside of the zone onswick.example"),
             ("@", 1, "no type"),
             ("\"www\" A 192.0.2.7", 1, "A name stands without them"),
+            ("www \"A\" 192.0.2.7", 1, "which only texts have"),
+            ("www IN IN A 192.0.2.7", 1, "IN is not a record type"),
+            ("www CNAME \"x\"", 1, "in quotation marks"),
+            ("www 1m5 A 192.0.2.7", 1, "1m5 is not a time"),
+            ("$TTL 300 400", 1, "more behind it than its value: 400"),
+            ("$ORIGIN a. b", 1, "more behind it"),
+            ("www TXT \"\\999\"", 1, "\\999 is no escape"),
+            ("www A \\# 3 c00002", 1, "A has a value that does not fit it"),
+            ("www TYPE65280 00", 1, "TYPE65280 has a value"),
+            ("fähre A 192.0.2.7", 1, "A zone file has it as xn--fhre-loa."),
+            ("www\u{a0}A 192.0.2.7", 1, "Put a space or a letter in its place"),
         ] {
             let error = parse(text, "onswick.example").expect_err(text);
             assert_eq!(error.line, line, "{text}");
@@ -296,51 +377,56 @@ mod tests {
 
     #[test]
     fn types_that_are_not_judged_are_taken_as_they_are() {
-        let text = "_sip._tcp SRV 1 2 5060 sip\n@ TYPE731 \\# 1 00\n@ CAA \\# 2 0000\n";
+        let text = "_sip._tcp SRV 1 2 5060 sip\n@ TYPE731 \\# 1 00\n@ CAA \\# 8 0005697373756561\n";
         let file = parse(text, "onswick.example").expect("reads");
         let kinds: Vec<_> = file.records().map(|r| r.data.type_name()).collect();
         assert_eq!(kinds, ["SRV", "TYPE731", "CAA"]);
     }
 
+    fn amended(text: &str, fates: &[(usize, Fate)], added: &[Record]) -> String {
+        let file = parse(text, "onswick.example").expect("reads");
+        let fate = |index| fates.iter().find(|(of, _)| *of == index).map_or(Fate::Stays, |(_, fate)| fate.clone());
+        let amended = file.amended(fate, added, "New").unwrap_or_else(|error| panic!("{text}: {error}"));
+        amended.text().to_owned()
+    }
+
     #[test]
-    fn parentheses_before_a_type_stay_when_the_owner_must_be_said() {
-        let text = "www A 192.0.2.1\n  ( A\n 192.0.2.2 )\n";
-        let file = ZoneFile::parse(text, &"onswick.example".into()).expect("reads");
-        let amended = file.amended(|index| if index == 0 { Fate::Gone } else { Fate::Stays }, &[]);
-        assert_eq!(amended, "www.onswick.example.  ( A\n 192.0.2.2 )\n");
-        let again = ZoneFile::parse(&amended, &file.zone).expect("reads again");
-        assert!(again.records().eq(file.records().skip(1)));
+    fn what_goes_over_several_lines_is_said_anew_where_it_must_be() {
+        let text = "www A 192.0.2.1\n  ( A\n 192.0.2.2 )\nx SRV ( 1 2 ; port\n 3 mx )\n";
+        assert_eq!(
+            amended(text, &[(0, Fate::Gone)], &[]),
+            "www.onswick.example. 3600 IN A 192.0.2.2\nx SRV ( 1 2 ; port\n 3 mx )\n"
+        );
+        let text = "www A 192.0.2.1\n SRV ( 1 2 ; port\n 3 mx )\n";
+        assert_eq!(amended(text, &[(0, Fate::Gone)], &[]), "www.onswick.example. 3600 IN SRV 1 2 3 mx\n");
+
+        let text = "www TXT ( \"old\"\n ) \"x\"\nv TXT ( \"a\" )\n";
+        let new = Fate::Becomes(RecordData::Txt("new".into()));
+        assert_eq!(amended(text, &[(0, new)], &[]), "www.onswick.example. 3600 IN TXT \"new\"\nv TXT ( \"a\" )\n");
+        assert_eq!(amended(text, &[(0, Fate::Gone)], &[]), "v TXT ( \"a\" )\n");
     }
 
     #[test]
     fn amending_leaves_every_other_record_and_octet_alone() {
-        let text = "; head\nwww 60 A 192.0.2.7 ; old\n    A 192.0.2.8\n    TXT \"a\" ( \"b\"\n \"c\" )\nx MX 1 mx ; keep\n";
-        let file = parse(text, "onswick.example").expect("reads");
-        assert_eq!(file.amended(|_| Fate::Stays, &[]), text);
-        let amended = file.amended(
-            |index| match index {
-                0 => Fate::Gone,
-                3 => Fate::Becomes("2 mx2.onswick.example.".into()),
-                _ => Fate::Stays,
-            },
-            &["y.onswick.example. 60 IN A 192.0.2.9".into()],
-        );
+        let text = "; head\nwww 60 A 192.0.2.7 ; old\n    A 192.0.2.8\n    TXT \"a\" ( \"b\"\n \"c\" )\nx MX 1 mx ; keep";
+        assert_eq!(amended(text, &[], &[]), text);
+        let exchange = "mx2.onswick.example".into();
+        let fates = [(0, Fate::Gone), (3, Fate::Becomes(RecordData::Mx { preference: 2, exchange }))];
+        let data = RecordData::A([192, 0, 2, 9].into());
+        let added = Record { owner: "y.onswick.example".into(), ttl: 60, data };
         assert_eq!(
-            amended,
+            amended(text, &fates, &[added]),
             "; head\nwww.onswick.example. 60 A 192.0.2.8\n    TXT \"a\" ( \"b\"\n \"c\" )\nx MX 2 mx2.onswick.example. ; keep\n\
-             y.onswick.example. 60 IN A 192.0.2.9\n"
+             ; New\ny.onswick.example. 60 IN A 192.0.2.9\n"
         );
     }
 
     #[test]
     fn a_ttl_that_went_with_its_record_is_said_where_it_still_holds() {
         let text = "a 60 A 192.0.2.7\nb 90 A 192.0.2.8\nc A 192.0.2.9\n";
-        let file = parse(text, "onswick.example").expect("reads");
-        let amended = file.amended(|index| if index == 1 { Fate::Gone } else { Fate::Stays }, &[]);
-        assert_eq!(amended, "a 60 A 192.0.2.7\nc 90 A 192.0.2.9\n");
-        let file = parse("a 90 A 192.0.2.8\nc\"A\" 192.0.2.9\n", "onswick.example").expect("reads");
-        let amended = file.amended(|index| if index == 0 { Fate::Gone } else { Fate::Stays }, &[]);
-        assert_eq!(amended, "c 90 \"A\" 192.0.2.9\n");
+        assert_eq!(amended(text, &[(1, Fate::Gone)], &[]), "a 60 A 192.0.2.7\nc 90 A 192.0.2.9\n");
+        let text = "a 90 A 192.0.2.8\nc IN A(192.0.2.9)\n";
+        assert_eq!(amended(text, &[(0, Fate::Gone)], &[]), "c.onswick.example. 90 IN A 192.0.2.9\n");
     }
 
     #[test]

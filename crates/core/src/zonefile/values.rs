@@ -1,72 +1,36 @@
 //! Names, times and values as master files write them.
 
 use std::net::IpAddr;
+use std::str::FromStr;
+
+use data_encoding::HEXLOWER_PERMISSIVE;
 
 use super::fault::Fault;
-use super::lines::{Lines, Token};
+use super::generic;
+use super::lines::{Lines, Logical, Token};
+use super::types::Kind;
 use crate::name::dns::{DnsName, LONGEST_LABEL, LONGEST_NAME};
+use crate::name::international;
+use crate::name::plain::shown;
 use crate::reading::octets::{self, Octets};
 use crate::reading::record::{RecordData, RecordType, Soa};
 
-/// Record types that a master file may hold beside those that are judged
-/// (IANA registry of resource record types).
-const OTHER_TYPES: [&str; 52] = [
-    "AFSDB",
-    "APL",
-    "AVC",
-    "CDNSKEY",
-    "CDS",
-    "CERT",
-    "CSYNC",
-    "DHCID",
-    "DLV",
-    "DNAME",
-    "DNSKEY",
-    "DOA",
-    "EID",
-    "EUI48",
-    "EUI64",
-    "GPOS",
-    "HINFO",
-    "HIP",
-    "IPSECKEY",
-    "ISDN",
-    "KEY",
-    "KX",
-    "L32",
-    "L64",
-    "LOC",
-    "LP",
-    "MB",
-    "MG",
-    "MINFO",
-    "MR",
-    "NAPTR",
-    "NID",
-    "NSAP",
-    "NSEC",
-    "NSEC3",
-    "NSEC3PARAM",
-    "OPENPGPKEY",
-    "PTR",
-    "PX",
-    "RP",
-    "RRSIG",
-    "RT",
-    "SIG",
-    "SMIMEA",
-    "SPF",
-    "SRV",
-    "SSHFP",
-    "SVCB",
-    "TLSA",
-    "URI",
-    "X25",
-    "ZONEMD",
+/// Octets that one string of a TXT record may have (RFC 1035, section 3.3).
+const LONGEST_STRING: usize = 255;
+/// Parameters of a service binding that hold addresses, and whether of IPv4.
+const HINTS: [(&str, bool); 2] = [("ipv4hint", true), ("ipv6hint", false)];
+/// Parameters of a service binding (RFC 9460, section 14.3.2, and later).
+const KEYS: [&str; 9] = [
+    "mandatory",
+    "alpn",
+    "no-default-alpn",
+    "port",
+    "ipv4hint",
+    "ech",
+    "ipv6hint",
+    "dohpath",
+    "ohttp",
 ];
-
-/// Redirects whole subtrees (RFC 6672); asked for by nobody, and seen in answers.
-const DNAME: &str = "DNAME";
 
 /// Reads one value, names in it absolute: as the core shows values, and as
 /// people write them in edits.
@@ -79,23 +43,31 @@ pub fn value(rtype: &str, text: &str) -> Result<RecordData, Fault> {
         return Ok(RecordData::Txt(Octets::unescaped(inner.unwrap_or(text))));
     }
 
-    let mut tokens = Vec::new();
-    for line in Lines::new(text) {
-        tokens.extend(line.map_err(|error| error.fault)?.tokens);
-    }
-    data(rtype, &tokens, &DnsName::root())
+    let mut line = Logical::empty();
+    Lines::new(text).read(&mut line).map_err(|error| error.fault)?;
+    data(Kind::read(rtype)?, &line.tokens, &DnsName::root())
 }
 
 /// A name, made absolute.
 pub(super) fn name(written: &str, origin: &DnsName) -> Result<DnsName, Fault> {
+    if let Some(plain) = DnsName::of_plain(written, origin) {
+        return Ok(plain);
+    }
+
     // Only spaces and tabs part words (RFC 1035, section 5.1).
     if written.chars().any(char::is_control) {
-        return Err(Fault::Control(written.escape_default().to_string()));
+        return Err(Fault::Control(shown(written)));
+    }
+    if !written.is_ascii() {
+        let dns = international::to_ascii(written).ok().filter(|dns| !dns.contains(char::is_whitespace));
+        return Err(match dns {
+            Some(dns) => Fault::OwnScript { written: shown(written), dns },
+            None => Fault::NotAscii(shown(written)),
+        });
     }
 
     match written {
-        // Quotes with nothing between them.
-        "" => return Err(Fault::NoName),
+        "" => return Err(Fault::EmptyLabel(String::new())),
         "@" => return Ok(origin.clone()),
         "." => return Ok(DnsName::root()),
         _ => {}
@@ -107,8 +79,8 @@ pub(super) fn name(written: &str, origin: &DnsName) -> Result<DnsName, Fault> {
         labels.pop();
     }
     match labels.iter().find(|label| label.is_empty() || label.len() > LONGEST_LABEL) {
-        Some(label) if label.is_empty() => return Err(Fault::EmptyLabel(written.to_owned())),
-        Some(_) => return Err(Fault::LongLabel(written.to_owned())),
+        Some(label) if label.is_empty() => return Err(Fault::EmptyLabel(shown(written))),
+        Some(_) => return Err(Fault::LongLabel(shown(written))),
         None => {}
     }
 
@@ -120,7 +92,7 @@ pub(super) fn name(written: &str, origin: &DnsName) -> Result<DnsName, Fault> {
         false => (origin.child(&own), length + 1 + origin.octets()),
     };
     if length > LONGEST_NAME {
-        return Err(Fault::LongName(written.to_owned()));
+        return Err(Fault::LongName(shown(written)));
     }
     Ok(absolute)
 }
@@ -166,24 +138,28 @@ pub(super) fn seconds(text: &str) -> Option<u32> {
     }
 
     match number {
-        Some(number) => total.checked_add(number),
+        // Either every number has its unit, or the only one has none.
+        Some(number) => text.bytes().all(|byte| byte.is_ascii_digit()).then_some(number),
         None => (!text.is_empty()).then_some(total),
     }
 }
 
 /// A value of a type; what is not judged is not looked into.
-pub(super) fn data(rtype: &str, tokens: &[Token], origin: &DnsName) -> Result<RecordData, Fault> {
-    if rtype == DNAME
-        && let [target] = tokens
+pub(super) fn data(kind: Kind, tokens: &[Token<'_>], origin: &DnsName) -> Result<RecordData, Fault> {
+    if let [mark, value @ ..] = tokens
+        && mark.is(generic::MARK)
     {
-        return name(&target.raw, origin).map(RecordData::Dname);
+        return generic::data(kind, value);
     }
 
-    let is_generic = tokens.first().is_some_and(|t| t.raw == "\\#" && !t.quoted);
-    if is_generic || is_numbered(rtype) || OTHER_TYPES.contains(&rtype) {
-        return Ok(RecordData::Other(rtype.to_owned()));
-    }
-    let Ok(known) = rtype.parse() else { return Err(Fault::UnknownType(rtype.to_owned())) };
+    let known = match kind {
+        Kind::Known(known) => known,
+        Kind::Dname => return dname(tokens, origin),
+        Kind::Other(_) if !tokens.is_empty() => return Ok(RecordData::Other(kind.name())),
+        Kind::Other(_) => return Err(Fault::Nothing { rtype: kind.name(), wanted: "a value behind it" }),
+        // There is no other form for what has no name (RFC 3597, section 5).
+        Kind::Unnamed(_) => return Err(Fault::Generic(kind.name())),
+    };
 
     let words = Words { rtype: known, tokens, origin };
     match known {
@@ -198,27 +174,29 @@ pub(super) fn data(rtype: &str, tokens: &[Token], origin: &DnsName) -> Result<Re
         RecordType::Https => words.https(),
         RecordType::Ds => words.signer(),
         // Not looked into; see above.
-        RecordType::Dnskey => Ok(RecordData::Other(rtype.to_owned())),
+        RecordType::Dnskey => Ok(RecordData::Other(known.to_string())),
     }
 }
 
-/// `TYPE731` (RFC 3597, section 5).
-fn is_numbered(rtype: &str) -> bool {
-    rtype.strip_prefix("TYPE").is_some_and(|n| n.parse::<u16>().is_ok())
+fn dname(tokens: &[Token<'_>], origin: &DnsName) -> Result<RecordData, Fault> {
+    match tokens {
+        [target] if !target.quoted => name(target.raw, origin).map(RecordData::Dname),
+        _ => Err(Fault::Nothing { rtype: Kind::Dname.name(), wanted: "one name" }),
+    }
 }
 
 /// The words behind a type.
 struct Words<'a> {
     rtype: RecordType,
-    tokens: &'a [Token],
+    tokens: &'a [Token<'a>],
     origin: &'a DnsName,
 }
 
-impl Words<'_> {
-    fn exactly<const N: usize>(&self, wanted: &'static str) -> Result<&[Token; N], Fault> {
+impl<'a> Words<'a> {
+    fn exactly<const N: usize>(&self, wanted: &'static str) -> Result<&'a [Token<'a>; N], Fault> {
         let count = self.tokens.len();
-        let rtype = self.rtype.to_string();
-        self.tokens.try_into().map_err(|_| Fault::Count { rtype, wanted, count, fits: N })
+        let rtype = || self.rtype.to_string();
+        self.tokens.try_into().map_err(|_| Fault::Count { rtype: rtype(), wanted, count, fits: N })
     }
 
     fn nothing(&self, wanted: &'static str) -> Fault {
@@ -226,56 +204,101 @@ impl Words<'_> {
     }
 
     fn unfit(&self, wanted: &'static str, found: &str) -> Fault {
-        Fault::Value { rtype: self.rtype.to_string(), wanted, found: found.to_owned() }
+        Fault::Value { rtype: self.rtype.to_string(), wanted, found: shown(found) }
     }
 
-    fn only(&self) -> Result<&Token, Fault> {
+    fn only(&self) -> Result<&'a Token<'a>, Fault> {
         self.exactly::<1>("one value").map(|[token]| token)
     }
 
     fn only_name(&self) -> Result<DnsName, Fault> {
-        name(&self.only()?.raw, self.origin)
+        self.name(self.only()?)
     }
 
-    fn read<T: std::str::FromStr>(&self, token: &Token, wanted: &'static str) -> Result<T, Fault> {
-        token.raw.parse().map_err(|_| self.unfit(wanted, &token.raw))
+    /// A word without quotation marks, which only strings have.
+    fn bare(&self, token: &'a Token<'a>, wanted: &'static str) -> Result<&'a str, Fault> {
+        match token.quoted {
+            true => Err(self.unfit(wanted, &format!("\"{}\" in quotation marks", token.raw))),
+            false => Ok(token.raw),
+        }
     }
 
-    fn time(&self, token: &Token) -> Result<u32, Fault> {
-        seconds(&token.raw).ok_or_else(|| self.unfit("a time in seconds", &token.raw))
+    fn name(&self, token: &'a Token<'a>) -> Result<DnsName, Fault> {
+        name(self.bare(token, "a name")?, self.origin)
+    }
+
+    fn read<T: FromStr>(&self, token: &'a Token<'a>, wanted: &'static str) -> Result<T, Fault> {
+        let word = self.bare(token, wanted)?;
+        word.parse().map_err(|_| self.unfit(wanted, word))
+    }
+
+    /// A number, which no sign may stand before.
+    fn number<T: FromStr>(&self, token: &'a Token<'a>, wanted: &'static str) -> Result<T, Fault> {
+        match token.raw.starts_with('+') {
+            true => Err(self.unfit(wanted, token.raw)),
+            false => self.read(token, wanted),
+        }
+    }
+
+    fn time(&self, token: &'a Token<'a>) -> Result<u32, Fault> {
+        let wanted = "a time in seconds";
+        seconds(self.bare(token, wanted)?).ok_or_else(|| self.unfit(wanted, token.raw))
     }
 
     fn mail(&self) -> Result<RecordData, Fault> {
         let [preference, exchange] = self.exactly("a preference and a host")?;
-        let preference = self.read(preference, "a preference from 0 to 65535")?;
-        Ok(RecordData::Mx { preference, exchange: name(&exchange.raw, self.origin)? })
+        let preference = self.number(preference, "a preference from 0 to 65535")?;
+        Ok(RecordData::Mx { preference, exchange: self.name(exchange)? })
     }
 
     fn caa(&self) -> Result<RecordData, Fault> {
         let [flags, tag, value] = self.exactly("flags, a tag and a value")?;
-        let flags = self.read(flags, "flags from 0 to 255")?;
-        Ok(RecordData::Caa {
-            flags,
-            tag: tag.raw.to_ascii_lowercase().as_str().into(),
-            value: value.octets().into(),
-        })
+        let flags = self.number(flags, "flags from 0 to 255")?;
+
+        let wanted = "a tag of letters and digits";
+        let tag = self.bare(tag, wanted)?;
+        if tag.is_empty() || !tag.bytes().all(|byte| byte.is_ascii_alphanumeric()) {
+            return Err(self.unfit(wanted, tag));
+        }
+        let tag = tag.to_ascii_lowercase().into();
+        Ok(RecordData::Caa { flags, tag, value: value.octets().into() })
     }
 
+    /// Of a signer the key's tag counts; the rest must be what it is said to be.
     fn signer(&self) -> Result<RecordData, Fault> {
         let wanted = "a key tag, an algorithm, a digest type and a digest";
-        let tag = self.tokens.first().ok_or_else(|| self.nothing(wanted))?;
-        self.read(tag, "a key tag").map(RecordData::Ds)
+        let [tag, algorithm, kind, digest @ ..] = self.tokens else { return Err(self.nothing(wanted)) };
+        let tag = self.number(tag, "a key tag")?;
+        for word in [algorithm, kind] {
+            self.bare(word, wanted)?;
+        }
+
+        let digits: String = digest.iter().map(|token| token.raw).collect();
+        let length = match kind.raw {
+            "1" => Some(20),
+            "2" => Some(32),
+            "4" => Some(48),
+            _ => None,
+        };
+        let octets = HEXLOWER_PERMISSIVE.decode(digits.as_bytes()).ok();
+        let fits = octets.is_some_and(|octets| length.is_none_or(|length| octets.len() == length));
+        if fits && !digits.is_empty() { Ok(RecordData::Ds(tag)) } else { Err(self.unfit("a digest of its type", &digits)) }
     }
 
     fn text(&self) -> Result<RecordData, Fault> {
         if self.tokens.is_empty() {
             return Err(self.nothing("a text behind it"));
         }
-        if let Some(long) = self.tokens.iter().map(|t| t.octets().len()).find(|length| *length > 255) {
-            return Err(Fault::LongString(long));
-        }
 
-        let joined: Vec<u8> = self.tokens.iter().flat_map(Token::octets).collect();
+        let mut joined = Vec::new();
+        for token in self.tokens {
+            let before = joined.len();
+            joined.extend(token.octets());
+            let length = joined.len() - before;
+            if length > LONGEST_STRING {
+                return Err(Fault::LongString(length));
+            }
+        }
         Ok(RecordData::Txt(joined.into()))
     }
 
@@ -284,9 +307,9 @@ impl Words<'_> {
             self.exactly("a server, a mailbox, a serial and four times")?;
 
         Ok(RecordData::Soa(Box::new(Soa {
-            primary: name(&primary.raw, self.origin)?,
-            contact: name(&contact.raw, self.origin)?,
-            serial: self.read(serial, "a serial")?,
+            primary: self.name(primary)?,
+            contact: self.name(contact)?,
+            serial: self.number(serial, "a serial")?,
             refresh: self.time(refresh)?,
             retry: self.time(retry)?,
             expire: self.time(expire)?,
@@ -297,28 +320,74 @@ impl Words<'_> {
     /// Priority, target and, of the parameters, the address hints (RFC 9460,
     /// section 2.1).
     fn https(&self) -> Result<RecordData, Fault> {
-        let [priority, target, params @ ..] = self.tokens else {
+        let [priority, target, rest @ ..] = self.tokens else {
             return Err(self.nothing("a priority and a target"));
         };
+        let priority = self.number(priority, "a priority")?;
+        let target = self.name(target)?;
 
         let mut hints: Vec<IpAddr> = Vec::new();
-        for param in params {
-            let Some((key, list)) = param.raw.split_once('=') else { continue };
-            if !matches!(key, "ipv4hint" | "ipv6hint") {
-                continue;
+        let mut keys = Vec::new();
+        let mut needed = Vec::new();
+        for Param { key, value } in params(rest) {
+            if !is_key(key) || keys.contains(&key) {
+                return Err(self.unfit("parameters that are known, each once", key));
             }
-            for hint in list.trim_matches('"').split(',') {
-                hints.push(hint.parse().map_err(|_| Fault::Value {
-                    rtype: key.to_owned(),
-                    wanted: "addresses",
-                    found: hint.to_owned(),
-                })?);
+            keys.push(key);
+            if key == "port" && value.parse::<u16>().is_err() {
+                return Err(self.unfit("a port from 0 to 65535", value));
+            }
+            if key == "mandatory" {
+                needed.extend(value.split(','));
+            }
+            if key == "no-default-alpn" {
+                needed.push("alpn");
+            }
+            if let Some((_, is_v4)) = HINTS.iter().find(|(own, _)| *own == key) {
+                hints.extend(self.addresses(value, *is_v4)?);
             }
         }
 
-        let target = name(&target.raw, self.origin)?;
-        Ok(RecordData::Https { priority: self.read(priority, "a priority")?, target, hints })
+        // Some parameters mean nothing without others (RFC 9460, sections 7.1 and 8).
+        match needed.into_iter().find(|key| !keys.contains(key)) {
+            Some(missing) => Err(self.unfit("the parameters that others need", missing)),
+            None => Ok(RecordData::Https { priority, target, hints }),
+        }
     }
+
+    fn addresses(&self, list: &str, is_v4: bool) -> Result<Vec<IpAddr>, Fault> {
+        let addresses: Result<Vec<IpAddr>, _> = list.split(',').map(str::parse).collect();
+        let fits = addresses.ok().filter(|all| all.iter().all(|one| one.is_ipv4() == is_v4));
+        fits.ok_or_else(|| self.unfit("addresses of one family as hints", list))
+    }
+}
+
+/// One parameter of a service binding.
+struct Param<'a> {
+    key: &'a str,
+    value: &'a str,
+}
+
+/// The parameters of a service binding; a quoted value follows its key at once.
+fn params<'a>(tokens: &'a [Token<'a>]) -> Vec<Param<'a>> {
+    let mut params: Vec<Param<'a>> = Vec::new();
+    for (index, token) in tokens.iter().enumerate() {
+        let before = index.checked_sub(1).and_then(|before| tokens.get(before));
+        let is_glued = before.is_some_and(|before| before.span.end == token.span.start && before.raw.ends_with('='));
+        match (params.last_mut(), token.raw.split_once('=')) {
+            (Some(param), _) if token.quoted && is_glued => param.value = token.raw,
+            (_, Some((key, value))) if !token.quoted => params.push(Param { key, value }),
+            _ => params.push(Param { key: token.raw, value: "" }),
+        }
+    }
+    params
+}
+
+/// Whether a parameter has a name that the registry knows, or its number (RFC
+/// 9460, sections 2.1 and 14.3).
+fn is_key(key: &str) -> bool {
+    let number = key.strip_prefix("key").and_then(|number| number.parse::<u16>().ok());
+    number.is_some() || KEYS.contains(&key)
 }
 
 #[cfg(test)]
@@ -326,9 +395,9 @@ mod tests {
     use super::*;
 
     fn read(rtype: &str, text: &str) -> Result<RecordData, Fault> {
-        let lines: Vec<_> = Lines::new(text).collect::<Result<_, _>>().map_err(|e| e.fault)?;
-        let tokens: Vec<_> = lines.into_iter().flat_map(|l| l.tokens).collect();
-        data(rtype, &tokens, &"onswick.example".into())
+        let mut line = Logical::empty();
+        Lines::new(text).read(&mut line).map_err(|error| error.fault)?;
+        data(Kind::read(rtype)?, &line.tokens, &"onswick.example".into())
     }
 
     #[test]
@@ -339,7 +408,8 @@ mod tests {
             ("1h", Some(3600)),
             ("1h30m", Some(5400)),
             ("2W1D", Some(1_296_000)),
-            ("1m5", Some(65)),
+            ("1m5", None),
+            ("4294967295", Some(u32::MAX)),
             ("", None),
             ("h", None),
             ("1x", None),
@@ -401,7 +471,7 @@ mod tests {
                         .into(),
                 },
             ),
-            ("DS", "4711 13 2 00ff", RecordData::Ds(4711)),
+            ("DS", "4711 13 9 00ff", RecordData::Ds(4711)),
             ("SRV", "1 2 3 x", RecordData::Other("SRV".into())),
             ("TYPE65280", "\\# 1 00", RecordData::Other("TYPE65280".into())),
         ] {
@@ -419,7 +489,9 @@ mod tests {
             ("CAA", "0 issue", "flags, a tag and a value"),
             ("SOA", "a b 1 2 3 4 never", "a time in seconds, and has never"),
             ("HTTPS", "1", "a priority and a target"),
-            ("HTTPS", "1 . ipv4hint=x", "ipv4hint wants addresses"),
+            ("HTTPS", "1 . ipv4hint=x", "wants addresses of one family as hints, and has x"),
+            ("HTTPS", "1 . port=80 port=81", "each once, and has port"),
+            ("DS", "4711 13 2 00ff", "a digest of its type"),
             ("TXT", "", "wants a text"),
             ("TYPE99999", "x", "is not a record type"),
         ] {

@@ -3,12 +3,15 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::body::Bytes;
+use axum::extract::{FromRequest, Path, Request, State};
+use axum::http::StatusCode;
 use chrono::Utc;
 use nomenta_api::domain::RevealQuery;
 use nomenta_api::problem::FieldCode;
 use nomenta_api::problem::Problem;
 use nomenta_core::rehearsal::{self, Rehearsal, RehearsalError};
+use nomenta_core::zonefile::ZoneFile;
 
 use super::access::{find, masked};
 use crate::App;
@@ -30,7 +33,7 @@ pub(super) async fn rehearse(
     caller: Caller,
     Path(host): Path<String>,
     Params(query): Params<RevealQuery>,
-    zone: String,
+    ZoneText(zone): ZoneText,
 ) -> Result<Json<Rehearsal>, Refusal> {
     let domain = find(&app, &caller, &host).await?.domain;
     let mask = domain.mask();
@@ -50,11 +53,35 @@ pub(super) async fn rehearse(
     masked(judged, &mask, &caller, &query)
 }
 
+/// A body that is a zone file.
+pub(super) struct ZoneText(String);
+
+impl<S: Send + Sync> FromRequest<S> for ZoneText {
+    type Rejection = Refusal;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
+        let octets = Bytes::from_request(request, state).await.map_err(|rejection| {
+            let most = MOST_ZONE >> 20;
+            match rejection.status() {
+                StatusCode::PAYLOAD_TOO_LARGE => Refusal::field(
+                    "zone",
+                    FieldCode::TooLarge,
+                    format!("The file is larger than {most} MiB, the most that is read. Give the part of the zone at and under the domain."),
+                ),
+                _ => Refusal::field("zone", FieldCode::ZoneFile, rejection.body_text()),
+            }
+        })?;
+        ZoneFile::text_of(octets.into()).map(Self).map_err(|error| refused(error.into()))
+    }
+}
+
 fn refused(error: RehearsalError) -> Refusal {
     let code = match &error {
         RehearsalError::Unreadable(_) => FieldCode::ZoneFile,
         RehearsalError::OtherZone { .. } => FieldCode::OtherZone,
         RehearsalError::Empty => FieldCode::Empty,
+        RehearsalError::TooLarge { .. } => FieldCode::TooLarge,
+        RehearsalError::NotAmended(_) => FieldCode::NotAmended,
     };
 
     let problem = Refusal::field("zone", code, &error);
