@@ -112,7 +112,11 @@ impl Client {
     }
 
     /// Posts a master file (RFC 4027).
-    pub(crate) async fn post_zone<T: DeserializeOwned>(&self, path: &str, zone: Vec<u8>) -> anyhow::Result<T> {
+    pub(crate) async fn post_zone<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        zone: Vec<u8>,
+    ) -> anyhow::Result<T> {
         let request = self.request(Method::POST, path).header("content-type", "text/dns; charset=utf-8");
         let response = self.send(request.body(zone)).await?;
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))

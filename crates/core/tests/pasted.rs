@@ -69,7 +69,8 @@ fn what_is_taken_is_read_again_as_itself() {
 #[test]
 fn messages_are_a_line_and_harmless_whatever_was_typed() {
     let texts = TABLE.lines().filter_map(|line| line.split_once('\t')).map(|(_, text)| unescaped(text));
-    let long = ["x ".repeat(5_000), "\u{1b}]0;x\u{7}".repeat(900), format!("a{}@b.example", "\u{202e}".repeat(999))];
+    let long =
+        ["x ".repeat(5_000), "\u{1b}]0;x\u{7}".repeat(900), format!("a{}@b.example", "\u{202e}".repeat(999))];
     for typed in texts.chain(long) {
         let Err(error) = Subject::parse(&typed) else { continue };
         let told = error.to_string();

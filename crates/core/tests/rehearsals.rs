@@ -27,8 +27,13 @@ const ZONE: &str = "onswick.example";
 const CANONICAL: &str = "onswick.edge.quaymark.example";
 /// An apex, a name below it, one deep below, every name under one, and one in its
 /// own script.
-const HOSTS: [&str; 5] =
-    [ZONE, "timetable.onswick.example", "a.lines.onswick.example", "*.lines.onswick.example", "fähre.onswick.example"];
+const HOSTS: [&str; 5] = [
+    ZONE,
+    "timetable.onswick.example",
+    "a.lines.onswick.example",
+    "*.lines.onswick.example",
+    "fähre.onswick.example",
+];
 const STYLES: usize = 30;
 /// In a run of everything a part of them is enough; this meets every style, host
 /// and mistake.
@@ -152,7 +157,12 @@ fn mistake(number: usize, routed: &str, host: &str) -> Option<Vec<Line>> {
         3 => with(vec![at_host("A", "192.0.2.7"), at_host("A", "192.0.2.8"), at_host("AAAA", "2001:db8::7")]),
         4 if !is_apex => with(vec![at_host("CNAME", "shop.formerhost.example.")]),
         5 => with(vec![at_host("A", "127.77.0.10")]),
-        6 => with(vec![at_host("A", "127.77.0.10"), at_host("A", "127.77.0.11"), at_host("A", "192.0.2.7"), at_host("AAAA", "::1")]),
+        6 => with(vec![
+            at_host("A", "127.77.0.10"),
+            at_host("A", "127.77.0.11"),
+            at_host("A", "192.0.2.7"),
+            at_host("AAAA", "::1"),
+        ]),
         7 => routed_with(vec![line(&challenge, "TXT", "\"token=aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa\"")]),
         8 if is_apex => routed_with(vec![at_host("TXT", &format!("\"{token}\""))]),
         9 => routed_with(vec![line(&format!("{challenge}.{ZONE}"), "TXT", &format!("\"{token}\""))]),
@@ -161,20 +171,53 @@ fn mistake(number: usize, routed: &str, host: &str) -> Option<Vec<Line>> {
         12 => routed_with(vec![line(&challenge, "TXT", &format!("\"{}\" \"{}\"", &token[..9], &token[9..]))]),
         13 => with([routing, vec![line(&challenge, "TXT", "\"other=service; x\"")]].concat()),
         14 if !is_apex => with([routing, vec![at_host("A", "192.0.2.7")]].concat()),
-        15 if !is_apex => with([routing, vec![at_host("SRV", "1 2 3 sip.onswick.example."), at_host("MX", "5 mail.onswick.example.")]].concat()),
+        15 if !is_apex => with(
+            [
+                routing,
+                vec![at_host("SRV", "1 2 3 sip.onswick.example."), at_host("MX", "5 mail.onswick.example.")],
+            ]
+            .concat(),
+        ),
         16 => with(vec![line(&format!("*.{ZONE}"), "A", "192.0.2.9")]),
         17 => vec![line(&format!("*.{ZONE}"), "TXT", "\"everything\""), at_host("A", "192.0.2.7")],
         18 => with([routing, vec![line(ZONE, "CAA", "0 issue \"otherstamp-ca.example\"")]].concat()),
-        19 => with([routing, vec![line(ZONE, "CAA", "128 tbs \"x\""), line(ZONE, "CAA", "0 iodef \"mailto:post@onswick.example\"")]].concat()),
-        20 if !is_apex => vec![line(host, "NS", "ns1.tidewell.test."), line(host, "NS", "ns2.tidewell.test.")],
+        19 => with(
+            [
+                routing,
+                vec![
+                    line(ZONE, "CAA", "128 tbs \"x\""),
+                    line(ZONE, "CAA", "0 iodef \"mailto:post@onswick.example\""),
+                ],
+            ]
+            .concat(),
+        ),
+        20 if !is_apex => {
+            vec![line(host, "NS", "ns1.tidewell.test."), line(host, "NS", "ns2.tidewell.test.")]
+        }
         21 if host.contains("lines") => vec![line(&format!("lines.{ZONE}"), "NS", "ns1.tidewell.test.")],
         22 if is_apex => with([routing, vec![at_host("HTTPS", "1 . alpn=h2 ipv4hint=192.0.2.7")]].concat()),
-        23 if host.contains("lines") => vec![line(&format!("lines.{ZONE}"), "DNAME", "lines.formerhost.example.")],
-        24 => with(routed_with(vec![]).into_iter().filter(|l| l.rtype != "CNAME").chain([at_host("AAAA", "2001:db8::9")]).collect()),
+        23 if host.contains("lines") => {
+            vec![line(&format!("lines.{ZONE}"), "DNAME", "lines.formerhost.example.")]
+        }
+        24 => with(
+            routed_with(vec![])
+                .into_iter()
+                .filter(|l| l.rtype != "CNAME")
+                .chain([at_host("AAAA", "2001:db8::9")])
+                .collect(),
+        ),
         25 => routed_with(vec![line(&challenge, "CNAME", "elsewhere.formerhost.example.")]),
         26 => with((1..=28).map(|n| at_host("A", &format!("192.0.2.{n}"))).collect()),
-        27 => vec![at_host("A", "192.0.2.7"), at_host("MX", "10 mail.onswick.example."), at_host("TXT", "\"a\" \"b\"")],
-        28 => routed_with(vec![line(&challenge, "TXT", &format!("\"{}\"", Token::from_random([9; 20]).txt_value()))]),
+        27 => vec![
+            at_host("A", "192.0.2.7"),
+            at_host("MX", "10 mail.onswick.example."),
+            at_host("TXT", "\"a\" \"b\""),
+        ],
+        28 => routed_with(vec![line(
+            &challenge,
+            "TXT",
+            &format!("\"{}\"", Token::from_random([9; 20]).txt_value()),
+        )]),
         29 => vec![line(&challenge, "TXT", &format!("\"{CANONICAL}\"")), at_host("A", "127.77.0.10")],
         30 if !is_apex => with(vec![at_host("CNAME", &format!("{CANONICAL}.{ZONE}."))]),
         31 => with([routing, vec![line(&format!("{routed}.{ZONE}"), "A", "127.77.0.10")]].concat()),
@@ -233,7 +276,7 @@ impl Style {
         let owner = if self.is(8, 4) { owner.to_uppercase() } else { owner };
         let ttl = match self.0 % 5 {
             0 => "",
-            1 if index % 2 == 0 => "60 ",
+            1 if index.is_multiple_of(2) => "60 ",
             2 => "1h ",
             4 if index % 4 == 1 => "90 ",
             _ => "",
@@ -319,7 +362,8 @@ fn without_ttl(line: &str) -> &str {
 
 /// The original with the list carried out on its lines.
 fn carried_out(mut lines: Vec<String>, done: &Rehearsal, file: &Path) -> Vec<String> {
-    for edit in done.todo.iter().filter(|edit| edit.kind == EditKind::Delete || edit.kind == EditKind::Change) {
+    for edit in done.todo.iter().filter(|edit| edit.kind == EditKind::Delete || edit.kind == EditKind::Change)
+    {
         let owner = format!("{}.\t{}\t", edit.owner, edit.rtype.as_str());
         let is_looked_into = zonefile::value(edit.rtype.as_str(), edit.value_now()).is_ok();
         let old = is_looked_into.then(|| listed_edit(edit, edit.value_now(), file));

@@ -50,7 +50,10 @@ fn a_name_that_may_be_taken_for_another_is_said_to_wherever_it_is_shown() {
         let roster = text(&stage.service.cli(&["roster", "--text", &zone]).await.stdout);
         assert!(roster.contains("≈ mixed-scripts"), "{roster}");
         let table = text(&stage.service.cli(&["roster", "--text", &zone, "--as", "csv"]).await.stdout);
-        assert!(table.lines().all(|line| line.contains("mixed-scripts") != line.starts_with("account")), "{table}");
+        assert!(
+            table.lines().all(|line| line.contains("mixed-scripts") != line.starts_with("account")),
+            "{table}"
+        );
 
         let browser = Browser::open(stage::BASE_PORT + 27).await;
         browser.sign_in(&format!("{}/domains/{ascii}", stage.service.setup.url()), ADMIN).await;

@@ -80,7 +80,9 @@ impl DnsName {
         for byte in own.bytes() {
             match byte {
                 b'.' if label > 0 => label = 0,
-                b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'*' if label < LONGEST_LABEL => label += 1,
+                b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'*' if label < LONGEST_LABEL => {
+                    label += 1
+                }
                 _ => return None,
             }
         }

@@ -30,9 +30,7 @@ pub enum HostnameError {
     #[error("No name was given. Type the domain that visitors will open, such as www.onswick.example.")]
     Empty,
     /// An IPv4 or IPv6 address was typed.
-    #[error(
-        "{0} is an IP address, or is read as one. Type the domain name that visitors will open instead."
-    )]
+    #[error("{0} is an IP address, or is read as one. Type the domain name that visitors will open instead.")]
     Address(String),
     /// A mail address was typed.
     #[error("{typed} is a mail address. Type only the part after the @: {domain}.")]

@@ -120,7 +120,8 @@ fn is_meant(c: char) -> bool {
 fn is_label(labels: &[&str], text: &str) -> bool {
     let Some(last) = labels.last() else { return false };
     let behind = text.rsplit_once(last).map_or("", |(_, rest)| rest);
-    last.ends_with([':', '/']) || behind.trim_start_matches(['*', '_', '"']).trim_start().starts_with([':', '='])
+    last.ends_with([':', '/'])
+        || behind.trim_start_matches(['*', '_', '"']).trim_start().starts_with([':', '='])
 }
 
 /// Whether what follows a name stands in parentheses.
@@ -246,7 +247,8 @@ fn after_slip(word: &str) -> &str {
 }
 
 fn after_scheme(word: &str) -> Option<&str> {
-    let is_scheme = |scheme: &&str| word.get(..scheme.len()).is_some_and(|head| head.eq_ignore_ascii_case(scheme));
+    let is_scheme =
+        |scheme: &&str| word.get(..scheme.len()).is_some_and(|head| head.eq_ignore_ascii_case(scheme));
     SCHEMES.iter().find(|scheme| is_scheme(scheme)).map(|scheme| &word[scheme.len()..])
 }
 

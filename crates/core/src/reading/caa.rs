@@ -101,7 +101,11 @@ fn tagged<'a>(records: &[&'a Record], wanted: &str) -> Vec<&'a Octets> {
 fn against(value: &Octets, wish: &Wish<'_>) -> Option<Objection> {
     let Some(grant) = Grant::read(value.as_bytes()) else {
         let is_ours = means_one_of(value, wish.identities);
-        return Some(if is_ours { Objection::Malformed(shown(&value.to_string())) } else { Objection::Issuer });
+        return Some(if is_ours {
+            Objection::Malformed(shown(&value.to_string()))
+        } else {
+            Objection::Issuer
+        });
     };
     if !wish.identities.contains(&grant.issuer) {
         return Some(Objection::Issuer);
@@ -125,7 +129,8 @@ fn against(value: &Octets, wish: &Wish<'_>) -> Option<Objection> {
 /// Whether a list of methods is one, and has this one in it. Names of methods
 /// are compared as they are spelt.
 fn lists(methods: &str, method: Method) -> bool {
-    let is_label = |label: &str| !label.is_empty() && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
+    let is_label =
+        |label: &str| !label.is_empty() && label.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'-');
     methods.split(',').all(is_label) && methods.split(',').any(|listed| listed == method.as_str())
 }
 

@@ -163,7 +163,8 @@ mod tests {
     /// with, `fails`, `refuses` or `silence`.
     fn outcome(said: &str, name: &str, is_authority: bool) -> Outcome {
         let record = |data| Record { owner: name.into(), ttl: 60, data };
-        let set = |issuer: &str| record(RecordData::Caa { flags: 0, tag: "issue".into(), value: issuer.into() });
+        let set =
+            |issuer: &str| record(RecordData::Caa { flags: 0, tag: "issue".into(), value: issuer.into() });
         let alias = || record(RecordData::Cname("elsewhere.example".into()));
         let answer = |rcode, records| Outcome::Answer { rcode, authoritative: is_authority, records };
 
@@ -189,7 +190,9 @@ mod tests {
         let vantage = Source::Vantage { name: "vantage-0".into() };
         for name in dns::climb(HOST) {
             let answers = said.iter().find(|(own, _)| *own == name).map_or([""; 3], |(_, answers)| *answers);
-            for (source, answer) in [test::authority(1), test::authority(2), vantage.clone()].iter().zip(answers) {
+            for (source, answer) in
+                [test::authority(1), test::authority(2), vantage.clone()].iter().zip(answers)
+            {
                 let outcome = outcome(answer, name, source.is_authority());
                 let reading = Reading::new(source.clone(), name.into(), RecordType::Caa, outcome, 1);
                 survey.readings.push(reading);
@@ -229,7 +232,10 @@ mod tests {
             (vec![("onswick.example", all("x")), ("example", all("y"))], "x at onswick.example"),
             (vec![(HOST, all("nothing there")), ("onswick.example", all("x"))], "x at onswick.example"),
             // A set behind an alias counts; the parents of where it leads do not.
-            (vec![(HOST, ["alias", "alias", "alias:x"]), ("onswick.example", all("y"))], "x at a.lines.onswick.example"),
+            (
+                vec![(HOST, ["alias", "alias", "alias:x"]), ("onswick.example", all("y"))],
+                "x at a.lines.onswick.example",
+            ),
             (vec![(HOST, all("alias")), ("onswick.example", all("y"))], "y at onswick.example"),
             (vec![("lines.onswick.example", ["alias", "alias", "alias:x"])], "x at lines.onswick.example"),
             // What nobody answers is not empty: the climb goes no further.
@@ -255,7 +261,10 @@ mod tests {
     #[test]
     fn servers_that_do_not_agree_give_a_set_each() {
         for (said, want) in [
-            (vec![(HOST, ["x", "y", "x"])], vec!["x at a.lines.onswick.example", "y at a.lines.onswick.example"]),
+            (
+                vec![(HOST, ["x", "y", "x"])],
+                vec!["x at a.lines.onswick.example", "y at a.lines.onswick.example"],
+            ),
             (vec![(HOST, ["x", "x", "y"])], vec!["x at a.lines.onswick.example"]),
             (
                 vec![(HOST, ["", "x", ""]), ("onswick.example", ["y", "y", "y"])],
@@ -268,7 +277,8 @@ mod tests {
         ] {
             let survey = survey(&said);
             let sets = survey.caa_sets();
-            let sets: Vec<_> = sets.iter().map(|s| format!("{} at {}", issuers(&s.records), s.owner)).collect();
+            let sets: Vec<_> =
+                sets.iter().map(|s| format!("{} at {}", issuers(&s.records), s.owner)).collect();
             assert_eq!(sets, want, "{said:?}");
         }
     }

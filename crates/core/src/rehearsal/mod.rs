@@ -98,7 +98,9 @@ pub enum RehearsalError {
         host: String,
     },
     /// It is larger than what is read.
-    #[error("The file has {records} records; {most} are read. Give the part of the zone at and under {host}.")]
+    #[error(
+        "The file has {records} records; {most} are read. Give the part of the zone at and under {host}."
+    )]
     TooLarge {
         /// How many it has.
         records: usize,

@@ -23,7 +23,9 @@ pub enum Fate {
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 pub enum AmendError {
     /// It cannot be read again.
-    #[error("The amended file could not be read again, and is not handed out. Carry out the list by hand. {0}")]
+    #[error(
+        "The amended file could not be read again, and is not handed out. Carry out the list by hand. {0}"
+    )]
     Unreadable(#[from] ZoneError),
     /// It holds other records than it should.
     #[error(

@@ -95,7 +95,9 @@ pub enum Fault {
         dns: String,
     },
     /// A name with a character that no name has, such as a space that parts no words.
-    #[error("The name {0} has a character outside of ASCII that no name has. Put a space or a letter in its place.")]
+    #[error(
+        "The name {0} has a character outside of ASCII that no name has. Put a space or a letter in its place."
+    )]
     NotAscii(String),
     /// A backslash with nothing that it could mean (RFC 1035, section 5.1).
     #[error(
@@ -108,7 +110,9 @@ pub enum Fault {
     )]
     Generic(String),
     /// Words behind a directive's value.
-    #[error("{word} has more behind it than its value: {rest}. Put that on a line of its own, or behind a semicolon.")]
+    #[error(
+        "{word} has more behind it than its value: {rest}. Put that on a line of its own, or behind a semicolon."
+    )]
     Superfluous {
         /// The directive.
         word: String,

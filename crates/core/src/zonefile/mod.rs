@@ -148,13 +148,7 @@ struct Reader {
 
 impl Reader {
     fn new(origin: &DnsName) -> Self {
-        Self {
-            origin: origin.clone(),
-            owner: None,
-            default_ttl: None,
-            last_ttl: None,
-            entries: Vec::new(),
-        }
+        Self { origin: origin.clone(), owner: None, default_ttl: None, last_ttl: None, entries: Vec::new() }
     }
 
     fn take(&mut self, line: &Logical<'_>) -> Result<(), ZoneError> {
@@ -385,7 +379,8 @@ mod tests {
 
     fn amended(text: &str, fates: &[(usize, Fate)], added: &[Record]) -> String {
         let file = parse(text, "onswick.example").expect("reads");
-        let fate = |index| fates.iter().find(|(of, _)| *of == index).map_or(Fate::Stays, |(_, fate)| fate.clone());
+        let fate =
+            |index| fates.iter().find(|(of, _)| *of == index).map_or(Fate::Stays, |(_, fate)| fate.clone());
         let amended = file.amended(fate, added, "New").unwrap_or_else(|error| panic!("{text}: {error}"));
         amended.text().to_owned()
     }
@@ -402,7 +397,10 @@ mod tests {
 
         let text = "www TXT ( \"old\"\n ) \"x\"\nv TXT ( \"a\" )\n";
         let new = Fate::Becomes(RecordData::Txt("new".into()));
-        assert_eq!(amended(text, &[(0, new)], &[]), "www.onswick.example. 3600 IN TXT \"new\"\nv TXT ( \"a\" )\n");
+        assert_eq!(
+            amended(text, &[(0, new)], &[]),
+            "www.onswick.example. 3600 IN TXT \"new\"\nv TXT ( \"a\" )\n"
+        );
         assert_eq!(amended(text, &[(0, Fate::Gone)], &[]), "v TXT ( \"a\" )\n");
     }
 

@@ -168,12 +168,16 @@ mod tests {
     #[test]
     fn a_type_goes_by_its_name_or_its_number() {
         let read = |word: &str| Kind::read(word).map(Kind::name);
-        for (word, want) in [("a", "A"), ("TYPE1", "A"), ("Type257", "CAA"), ("TYPE39", "DNAME"), ("srv", "SRV")] {
+        for (word, want) in
+            [("a", "A"), ("TYPE1", "A"), ("Type257", "CAA"), ("TYPE39", "DNAME"), ("srv", "SRV")]
+        {
             assert_eq!(read(word).as_deref(), Ok(want), "{word}");
         }
         assert_eq!(read("TYPE33").as_deref(), Ok("SRV"));
         assert_eq!(read("TYPE65280").as_deref(), Ok("TYPE65280"));
-        for word in ["ALIAS", "TYPE0", "TYPE251", "TYPE65536", "ANY", "AXFR", "OPT", "MAILB", "TYPE", "TYPE-1", ""] {
+        for word in
+            ["ALIAS", "TYPE0", "TYPE251", "TYPE65536", "ANY", "AXFR", "OPT", "MAILB", "TYPE", "TYPE-1", ""]
+        {
             assert!(matches!(read(word), Err(Fault::UnknownType(_))), "{word}");
         }
     }

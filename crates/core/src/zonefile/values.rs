@@ -20,17 +20,8 @@ const LONGEST_STRING: usize = 255;
 /// Parameters of a service binding that hold addresses, and whether of IPv4.
 const HINTS: [(&str, bool); 2] = [("ipv4hint", true), ("ipv6hint", false)];
 /// Parameters of a service binding (RFC 9460, section 14.3.2, and later).
-const KEYS: [&str; 9] = [
-    "mandatory",
-    "alpn",
-    "no-default-alpn",
-    "port",
-    "ipv4hint",
-    "ech",
-    "ipv6hint",
-    "dohpath",
-    "ohttp",
-];
+const KEYS: [&str; 9] =
+    ["mandatory", "alpn", "no-default-alpn", "port", "ipv4hint", "ech", "ipv6hint", "dohpath", "ohttp"];
 
 /// Reads one value, names in it absolute: as the core shows values, and as
 /// people write them in edits.
@@ -282,7 +273,11 @@ impl<'a> Words<'a> {
         };
         let octets = HEXLOWER_PERMISSIVE.decode(digits.as_bytes()).ok();
         let fits = octets.is_some_and(|octets| length.is_none_or(|length| octets.len() == length));
-        if fits && !digits.is_empty() { Ok(RecordData::Ds(tag)) } else { Err(self.unfit("a digest of its type", &digits)) }
+        if fits && !digits.is_empty() {
+            Ok(RecordData::Ds(tag))
+        } else {
+            Err(self.unfit("a digest of its type", &digits))
+        }
     }
 
     fn text(&self) -> Result<RecordData, Fault> {
@@ -373,7 +368,8 @@ fn params<'a>(tokens: &'a [Token<'a>]) -> Vec<Param<'a>> {
     let mut params: Vec<Param<'a>> = Vec::new();
     for (index, token) in tokens.iter().enumerate() {
         let before = index.checked_sub(1).and_then(|before| tokens.get(before));
-        let is_glued = before.is_some_and(|before| before.span.end == token.span.start && before.raw.ends_with('='));
+        let is_glued =
+            before.is_some_and(|before| before.span.end == token.span.start && before.raw.ends_with('='));
         match (params.last_mut(), token.raw.split_once('=')) {
             (Some(param), _) if token.quoted && is_glued => param.value = token.raw,
             (_, Some((key, value))) if !token.quoted => params.push(Param { key, value }),

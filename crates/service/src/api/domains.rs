@@ -7,8 +7,8 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use chrono::Utc;
 use nomenta_api::domain::{
-    BaselineView, DomainDetail, LookalikeView, NewDomain as TypedDomain, OpenFinding, RevealQuery, RosterLine, RosterQuery,
-    SheetView, SpreadPoint, StageCount, SurveyView,
+    BaselineView, DomainDetail, LookalikeView, NewDomain as TypedDomain, OpenFinding, RevealQuery,
+    RosterLine, RosterQuery, SheetView, SpreadPoint, StageCount, SurveyView,
 };
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
@@ -29,7 +29,7 @@ use nomenta_store::{
     DomainRecord, Enrolment, FindingRow, NewDomain, RosterFilter, RosterRow, SpreadRow, StoreError,
 };
 
-use super::access::{find, host_in_path, hidden, mask_of_others, masked};
+use super::access::{find, hidden, host_in_path, mask_of_others, masked};
 use super::paging;
 use super::sheets::{draw, sheet_view, token_end};
 use crate::App;

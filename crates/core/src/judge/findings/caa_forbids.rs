@@ -57,7 +57,11 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         remark: format!(
             "The CAA set found by climbing stands at {owner}; no order is placed. {}{}",
             why(&objection),
-            if sets.len() > 1 { " The name servers do not agree about it, and a CA may ask any of them." } else { "" }
+            if sets.len() > 1 {
+                " The name servers do not agree about it, and a CA may ask any of them."
+            } else {
+                ""
+            }
         ),
         evidence: records.iter().map(|r| evidence(case, owner, r)).collect(),
         edits,
@@ -91,7 +95,9 @@ fn why(objection: &Objection) -> String {
         Objection::Repeated(tag) => {
             format!("It lets our issuer issue with the parameter {tag} twice, which nothing can satisfy.")
         }
-        Objection::Malformed(value) => format!("It has the value {value}, which breaks the grammar and names nobody."),
+        Objection::Malformed(value) => {
+            format!("It has the value {value}, which breaks the grammar and names nobody.")
+        }
         Objection::Critical(tag) => {
             format!("It has the critical property {tag}, which issuers must understand.")
         }
@@ -110,7 +116,9 @@ fn forbids_all(data: &RecordData) -> bool {
 /// Whether a value is meant for our issuer, and says nothing by the grammar.
 fn is_broken(data: &RecordData, wish: &Wish<'_>) -> bool {
     match data {
-        RecordData::Caa { value, .. } => caa::allows_nobody(value) && caa::means_one_of(value, wish.identities),
+        RecordData::Caa { value, .. } => {
+            caa::allows_nobody(value) && caa::means_one_of(value, wish.identities)
+        }
         _ => false,
     }
 }
