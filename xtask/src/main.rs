@@ -77,6 +77,8 @@ enum Measure {
     Survey,
     /// How soon a change reaches an edge server.
     Edge,
+    /// Reading names and zone files, and judging.
+    Core,
 }
 
 fn main() -> anyhow::Result<()> {
@@ -167,6 +169,8 @@ fn bench(what: Measure, domains: Option<u32>) -> anyhow::Result<()> {
             "survey"
         }
         Measure::Edge => "edge",
+        // No server, and no number of domains.
+        Measure::Core => return cargo(&["bench", "--package", "nomenta-core", "--bench", "core"]),
     };
 
     let domains = domains.map(|domains| domains.to_string());

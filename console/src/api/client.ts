@@ -44,7 +44,7 @@ async function send(
   method: string,
   path: string,
   headers: Record<string, string> = {},
-  body?: string,
+  body?: string | File,
 ): Promise<string> {
   return (await answer(method, path, headers, body)).text;
 }
@@ -54,7 +54,7 @@ async function answer(
   method: string,
   path: string,
   headers: Record<string, string> = {},
-  body?: string,
+  body?: string | File,
 ): Promise<{ text: string; next?: string }> {
   let response: Response;
   try {

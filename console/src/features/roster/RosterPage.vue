@@ -55,7 +55,9 @@ const newest = (line: RosterLine) =>
             <RouterLink class="record" :to="{ name: 'domain', params: { host: line.host } }">{{
               line.shown
             }}</RouterLink>
-            <div v-if="line.lookalike" class="lookalike">≈ {{ line.lookalike }}: {{ line.host }}</div>
+            <div v-if="line.lookalike" class="lookalike">
+              ≈ {{ line.lookalike }}: {{ line.host }}
+            </div>
           </td>
           <td>{{ line.account }}</td>
           <td><GatePosts :gates="line.gates" /></td>

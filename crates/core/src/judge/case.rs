@@ -1,6 +1,7 @@
 //! The case: everything that detectors and gates look at, with what all of them
 //! ask for told from the survey once.
 
+use std::cell::OnceCell;
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
@@ -17,6 +18,7 @@ use crate::name::dns::{self, DnsName};
 use crate::name::mask::{self, Mask};
 use crate::name::platform::Platform;
 use crate::reading::answer::{Reading, Source};
+use crate::reading::climb::CaaView;
 use crate::reading::record::{Record, RecordData, RecordType};
 use crate::reading::survey::Survey;
 use crate::reading::target::Target;
@@ -53,8 +55,16 @@ pub struct Case<'a> {
     pub target: Target,
     /// What routing is held against.
     pub expected: Expected<'a>,
+    /// Each authoritative server that was asked, once.
+    pub servers: Vec<&'a Source>,
+    /// Each vantage that was asked, once.
+    pub vantages: Vec<&'a Source>,
     /// What each authoritative server that answered says about the host.
     pub views: Vec<(&'a Source, HostView)>,
+    /// A name beside the host that nobody publishes.
+    beside: DnsName,
+    choice: OnceCell<Choice>,
+    caa: OnceCell<CaaView<'a>>,
     /// How many of them return the token.
     pub owners: Owners,
     /// What the authoritative servers as a whole say about routing: the worst of
@@ -75,21 +85,30 @@ impl<'a> Case<'a> {
     ) -> Self {
         let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone), evidence.form.as_ref());
         let expected = Expected::new(&sheet, &domain.ingress, survey);
-        let views = survey.authority_views();
-        let owners = owners(&sheet, survey);
+        let (servers, vantages): (Vec<_>, Vec<_>) =
+            survey.sources().into_iter().partition(|source| source.is_authority());
+        let views: Vec<_> =
+            servers.iter().filter_map(|source| Some((*source, survey.host_view(source)?))).collect();
+        let owners = owners(&sheet, survey, &servers);
         let verdict = worst(&expected, &views);
+        let target = domain.target(platform);
 
         Self {
             domain,
             platform,
-            sheet,
             survey,
             evidence,
             policy,
             now,
-            target: domain.target(platform),
+            beside: target.beside(&sheet.routed),
+            choice: OnceCell::new(),
+            caa: OnceCell::new(),
+            target,
             expected,
+            servers,
+            vantages,
             views,
+            sheet,
             owners,
             verdict,
         }
@@ -118,6 +137,11 @@ impl<'a> Case<'a> {
         self.owners.all > 0 && self.owners.with == self.owners.all
     }
 
+    /// What a server says about the host, if it answered.
+    pub fn view_of(&self, server: &Source) -> Option<&HostView> {
+        self.views.iter().find(|(source, _)| *source == server).map(|(_, view)| view)
+    }
+
     /// Whether any authoritative server has an alias at the host.
     pub fn has_alias(&self) -> bool {
         self.views.iter().any(|(_, view)| view.cname().is_some())
@@ -126,7 +150,7 @@ impl<'a> Case<'a> {
     /// The DNAME record above a name that makes whatever is read there (RFC 6672,
     /// section 2.2), and who said so.
     pub fn redirected(&self, name: &str) -> Option<(&Source, &Record)> {
-        let readings = self.survey.readings.iter().filter(|r| r.name == name && r.source.is_authority());
+        let readings = self.survey.readings.iter().filter(|r| r.source.is_authority() && r.name == name);
         readings.filter(|reading| !reading.is_lame()).find_map(|reading| {
             let records = reading.answer()?.iter();
             let mut above = records.filter(|record| dns::is_below(name, &record.owner));
@@ -146,6 +170,10 @@ impl<'a> Case<'a> {
     /// The choice of routing that fits what the zone holds: the one begun, one
     /// that leaves mail alone, else the preferred one.
     pub fn choice(&self) -> Choice {
+        *self.choice.get_or_init(|| self.fitting_choice())
+    }
+
+    fn fitting_choice(&self) -> Choice {
         let choices = self.sheet.choices(Purpose::Routing);
         let has_begun = self
             .address_views()
@@ -159,9 +187,18 @@ impl<'a> Case<'a> {
         choices.first().copied().unwrap_or(Choice::Cname)
     }
 
+    /// The CAA set that counts for the host.
+    pub fn caa(&self) -> &CaaView<'a> {
+        self.caa.get_or_init(|| self.survey.caa())
+    }
+
     /// Whether mail records of its own stand at a name.
     pub fn has_mail(&self, name: &str) -> bool {
-        self.own(name, RecordType::Mx).any(|(_, record)| matches!(record.data, RecordData::Mx { .. }))
+        let mut held = self.survey.held(name, RecordType::Mx);
+        held.any(|(source, record)| {
+            matches!(record.data, RecordData::Mx { .. })
+                && !self.is_from_wildcard(source, name, RecordType::Mx)
+        })
     }
 
     /// Records that the authoritative servers hold at `name` itself, leaving out
@@ -180,15 +217,29 @@ impl<'a> Case<'a> {
         if name.starts_with("*.") || self.sheet.zone == *name {
             return false;
         }
-        let beside = self.target.beside(name);
-        let beside = self.said_at(source, &beside, rtype);
-        !beside.is_empty() && self.said_at(source, name, rtype) == beside
+        let own_beside;
+        let beside = match self.sheet.routed == *name {
+            true => &self.beside,
+            false => {
+                own_beside = self.target.beside(name);
+                &own_beside
+            }
+        };
+        // Mostly nothing is there.
+        let is_there = self.said_at(source, beside, rtype).next().is_some();
+        let said = |name| self.said_at(source, name, rtype).collect::<BTreeSet<_>>();
+        is_there && said(name) == said(beside)
     }
 
-    fn said_at<'b>(&'b self, source: &Source, name: &'b str, rtype: RecordType) -> BTreeSet<&'b RecordData> {
-        let readings = self.survey.of(name, rtype).filter(|r| &r.source == source);
+    fn said_at<'b>(
+        &'b self,
+        source: &'b Source,
+        name: &'b str,
+        rtype: RecordType,
+    ) -> impl Iterator<Item = &'b RecordData> {
+        let readings = self.survey.of(name, rtype).filter(move |r| &r.source == source);
         let records = readings.filter_map(Reading::answer).flatten();
-        records.filter(|r| r.owner == name).map(|r| &r.data).collect()
+        records.filter(move |r| r.owner == name).map(|r| &r.data)
     }
 
     /// The token of another domain that a text holds.
@@ -335,9 +386,8 @@ impl<'a> Case<'a> {
     }
 }
 
-fn owners(sheet: &Sheet, survey: &Survey) -> Owners {
-    let sources = survey.sources().into_iter().filter(|s| s.is_authority());
-    let verdicts = sources.map(|source| verdict::ownership(sheet, survey, source));
+fn owners(sheet: &Sheet, survey: &Survey, servers: &[&Source]) -> Owners {
+    let verdicts = servers.iter().map(|source| verdict::ownership(sheet, survey, source));
     let answered: Vec<_> = verdicts.filter(|verdict| *verdict != Verdict::Unreadable).collect();
 
     let with = answered.iter().filter(|verdict| **verdict == Verdict::Match).count();

@@ -117,7 +117,7 @@ fn caa(case: &Case<'_>, found: &[Finding]) -> Check {
         return check(CheckName::Caa, Failed, finding.remedy.clone());
     }
 
-    match case.survey.caa() {
+    match case.caa() {
         CaaView::Set { owner, .. } => {
             check(CheckName::Caa, Passed, format!("The CAA records at {owner} allow our issuer."))
         }

@@ -46,7 +46,7 @@ fn answered() -> bool {
 /// A time is given only while the authoritative servers are right: before that,
 /// what a resolver will ask for next is not there yet either.
 pub fn waits(case: &Case<'_>) -> Vec<Wait> {
-    case.survey.vantages().map(|source| wait(case, source)).collect()
+    case.vantages.iter().map(|source| wait(case, source)).collect()
 }
 
 fn wait(case: &Case<'_>, source: &Source) -> Wait {

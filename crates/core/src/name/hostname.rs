@@ -224,7 +224,7 @@ impl Hostname {
     /// [`HostnameError`] says what was typed wrongly and what to type instead.
     pub fn parse(typed: &str) -> Result<Self, HostnameError> {
         // Most names come as they are kept.
-        if is_canonical(typed) {
+        if is_host(typed) && !may_be_encoded(typed) {
             return Self::registrable(typed.to_owned());
         }
 
@@ -243,9 +243,7 @@ impl Hostname {
         }
         refuse_literal(host)?;
 
-        // Digits written from the right are an error of their own once mapped.
         refuse_number(host)?;
-        refuse_number(&international::mapped(host))?;
         let ascii = international::to_ascii(host)?;
         check_labels(&ascii)?;
         Self::registrable(ascii)
@@ -304,8 +302,14 @@ impl Hostname {
     }
 }
 
-/// Whether a text is a name already, letter by letter as it is kept.
-fn is_canonical(typed: &str) -> bool {
+/// Whether a label may be an A-label, which is looked into (RFC 5890, section
+/// 2.3.1).
+fn may_be_encoded(name: &str) -> bool {
+    name.as_bytes().windows(2).any(|pair| pair == b"--")
+}
+
+/// Whether a text is a host name already, letter by letter as it is kept.
+fn is_host(typed: &str) -> bool {
     let mut length = 0;
     let mut previous = b'.';
 
@@ -314,8 +318,6 @@ fn is_canonical(typed: &str) -> bool {
             b'.' if length == 0 || previous == b'-' => return false,
             b'.' => length = 0,
             b'-' if length == 0 => return false,
-            // The third may make an A-label, which is looked into.
-            b'-' if length == 3 && previous == b'-' => return false,
             b'a'..=b'z' | b'0'..=b'9' | b'-' => length += 1,
             _ => return false,
         }
@@ -325,12 +327,19 @@ fn is_canonical(typed: &str) -> bool {
         previous = byte;
     }
 
-    let ends_in_a_number = typed.rsplit('.').next().is_some_and(is_number);
-    length > 0 && previous != b'-' && typed.len() <= LONGEST_NAME && !ends_in_a_number
+    length > 0
+        && previous != b'-'
+        && typed.len() <= LONGEST_NAME
+        && !is_number(&typed[typed.len() - length..])
 }
 
-/// Refuses addresses of both families, with port, brackets or zone (RFC 4007).
+/// Refuses IPv6 addresses, with port, brackets or zone (RFC 4007).
 fn refuse_literal(host: &str) -> Result<(), HostnameError> {
+    // Without a colon it ends in a number, if it is one.
+    if !host.contains(':') {
+        return Ok(());
+    }
+
     let inner = host.trim_start_matches('[').split([']', '%']).next().unwrap_or(host);
     match IpAddr::from_str(inner.trim_end_matches('.')) {
         Ok(_) => Err(HostnameError::Address(shown(host))),
@@ -341,25 +350,38 @@ fn refuse_literal(host: &str) -> Result<(), HostnameError> {
 /// Refuses names that end in a number: every program reads them as an IPv4
 /// address, in whatever notation (URL standard, section 3.5), and no such
 /// top-level domain exists (RFC 3696, section 2).
-fn refuse_number(mapped: &str) -> Result<(), HostnameError> {
-    let last = mapped.trim_end_matches('.').rsplit('.').next().unwrap_or(mapped);
-    let is_digits = !last.is_empty() && last.chars().all(international::is_digit);
+fn refuse_number(host: &str) -> Result<(), HostnameError> {
+    let last = last_label(host);
+    let is_meant = match last.is_ascii() {
+        true => is_number(last),
+        // Digits written from the right are an error of their own once mapped.
+        false => {
+            last.chars().all(international::is_digit) || is_number(last_label(&international::mapped(host)))
+        }
+    };
+    if is_meant { Err(HostnameError::Address(shown(host))) } else { Ok(()) }
+}
 
-    match is_number(last) || is_digits {
-        true => Err(HostnameError::Address(shown(mapped))),
-        false => Ok(()),
-    }
+/// The highest label of a name, the root's aside.
+fn last_label(name: &str) -> &str {
+    let name = name.strip_suffix('.').unwrap_or(name);
+    // Names are short, and searching in long texts has a price.
+    let dot = name.bytes().rposition(|byte| byte == b'.');
+    dot.map_or(name, |dot| &name[dot + 1..])
 }
 
 /// Whether a label is read as a number: decimal, octal or hexadecimal.
 fn is_number(label: &str) -> bool {
-    match label.strip_prefix("0x") {
+    match label.strip_prefix("0x").or_else(|| label.strip_prefix("0X")) {
         Some(digits) => digits.bytes().all(|b| b.is_ascii_hexdigit()),
         None => !label.is_empty() && label.bytes().all(|b| b.is_ascii_digit()),
     }
 }
 
 fn check_labels(ascii: &str) -> Result<(), HostnameError> {
+    if is_host(ascii) {
+        return Ok(());
+    }
     if ascii.is_empty() {
         return Err(HostnameError::Empty);
     }

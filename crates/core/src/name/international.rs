@@ -24,9 +24,9 @@ pub(crate) fn to_ascii(host: &str) -> Result<String, HostnameError> {
     let mapped = uts46.to_ascii(host.as_bytes(), AsciiDenyList::EMPTY, Hyphens::Allow, DnsLength::Ignore);
     let ascii = mapped.map_err(|_| culprit(host).unwrap_or_else(invalid))?;
 
-    for label in ascii.split('.').filter(|label| label.starts_with(ACE_PREFIX)) {
-        let (unicode, result) = idna::domain_to_unicode(label);
-        result.map_err(|_| invalid())?;
+    for label in ascii.split(['.']).filter(|label| label.starts_with(ACE_PREFIX)) {
+        // It was judged with the mapping.
+        let unicode = idna::punycode::decode_to_string(&label[ACE_PREFIX.len()..]).ok_or_else(invalid)?;
         // What is pure ASCII inside was never to be encoded.
         if unicode.is_ascii() || has_odd_hyphens(&unicode) {
             return Err(invalid());
@@ -55,7 +55,7 @@ pub(super) fn named(c: char) -> String {
 
 /// Whether it is a digit, of any script.
 pub(super) fn is_digit(c: char) -> bool {
-    c.general_category() == GeneralCategory::DecimalNumber
+    c.is_numeric() && c.general_category() == GeneralCategory::DecimalNumber
 }
 
 /// The first character of a name that no label may hold, wherever it stands.
@@ -85,13 +85,10 @@ fn is_unassigned(c: char) -> bool {
 /// The first character of a label that IDNA 2008 does not allow where it
 /// stands (RFC 5892, sections 2 and 3, and appendix A).
 fn unregistrable(label: &str) -> Option<char> {
-    let chars: Vec<char> = label.chars().collect();
-    let at = (0..chars.len()).find(|at| !is_allowed(&chars, *at))?;
-    Some(chars[at])
+    label.char_indices().find(|(at, c)| !is_allowed(label, *at, *c)).map(|(_, c)| c)
 }
 
-fn is_allowed(label: &[char], at: usize) -> bool {
-    let c = label[at];
+fn is_allowed(label: &str, at: usize, c: char) -> bool {
     match c {
         'a'..='z' | '0'..='9' | '-' => true,
         // Exceptions (section 2.6).
@@ -99,23 +96,26 @@ fn is_allowed(label: &[char], at: usize) -> bool {
         '\u{640}' | '\u{7fa}' | '\u{302e}' | '\u{302f}' | '\u{3031}'..='\u{3035}' | '\u{303b}' => false,
         // Joiners were judged with the mapping (appendix A.1 and A.2).
         '\u{200c}' | '\u{200d}' => true,
-        '·' | '\u{375}' | '\u{5f3}' | '\u{5f4}' | '・' => fits_context(label, at),
-        '\u{660}'..='\u{669}' => !label.iter().any(|c| matches!(c, '\u{6f0}'..='\u{6f9}')),
-        '\u{6f0}'..='\u{6f9}' => !label.iter().any(|c| matches!(c, '\u{660}'..='\u{669}')),
+        '·' | '\u{375}' | '\u{5f3}' | '\u{5f4}' | '・' => fits_context(label, at, c),
+        '\u{660}'..='\u{669}' => !label.contains(|c| matches!(c, '\u{6f0}'..='\u{6f9}')),
+        '\u{6f0}'..='\u{6f9}' => !label.contains(|c| matches!(c, '\u{660}'..='\u{669}')),
         _ => !is_old_or_ignorable(c) && is_letter_or_digit(c),
     }
 }
 
 /// Characters that are punctuation but in one place (appendix A.3 to A.7).
-fn fits_context(label: &[char], at: usize) -> bool {
-    let script_at = |at: Option<usize>| at.and_then(|at| label.get(at)).map(UnicodeScript::script);
-    let before = at.checked_sub(1);
+fn fits_context(label: &str, at: usize, c: char) -> bool {
+    let before = label[..at].chars().next_back();
+    let behind = label[at + c.len_utf8()..].chars().next();
+    let is_of = |c: Option<char>, script| c.map(|c| c.script()) == Some(script);
 
-    match label[at] {
-        '·' => before.map(|at| label[at]) == Some('l') && label.get(at + 1) == Some(&'l'),
-        '\u{375}' => script_at(Some(at + 1)) == Some(Script::Greek),
-        '\u{5f3}' | '\u{5f4}' => script_at(before) == Some(Script::Hebrew),
-        _ => label.iter().any(|c| matches!(c.script(), Script::Hiragana | Script::Katakana | Script::Han)),
+    match c {
+        '·' => before == Some('l') && behind == Some('l'),
+        '\u{375}' => is_of(behind, Script::Greek),
+        '\u{5f3}' | '\u{5f4}' => is_of(before, Script::Hebrew),
+        _ => {
+            label.contains(|c: char| matches!(c.script(), Script::Hiragana | Script::Katakana | Script::Han))
+        }
     }
 }
 

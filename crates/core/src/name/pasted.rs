@@ -1,6 +1,8 @@
 //! What people paste, taken apart: the name in a line of text, without the
 //! marks, labels and addresses around it.
 
+use std::borrow::Cow;
+
 use unicode_properties::{GeneralCategory, UnicodeGeneralCategory};
 
 use super::hostname::HostnameError;
@@ -11,15 +13,20 @@ const SCHEMES: [&str; 2] = ["https", "http"];
 
 /// The name in a pasted text, not judged yet.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) struct Pasted {
+pub(super) struct Pasted<'a> {
     /// The name, without the asterisk of a wildcard.
-    pub host: String,
+    pub host: Cow<'a, str>,
     /// Whether `*.` stood before it.
     pub wildcard: bool,
 }
 
 /// Finds the one name that a person would read in `typed`.
-pub(super) fn read(typed: &str) -> Result<Pasted, HostnameError> {
+pub(super) fn read(typed: &str) -> Result<Pasted<'_>, HostnameError> {
+    // Most texts are a name and nothing else.
+    if typed.starts_with(char::is_alphanumeric) && typed.chars().all(is_of_name) {
+        return Ok(Pasted { host: typed.into(), wildcard: false });
+    }
+
     let text = plain(typed);
     let text = link_target(&text).unwrap_or(&text);
     let word = unlabelled(one_word(text)?);
@@ -30,8 +37,8 @@ pub(super) fn read(typed: &str) -> Result<Pasted, HostnameError> {
 
     match host.strip_prefix("*.") {
         Some(under) if address.has_scheme => Err(HostnameError::WildcardAddress(shown(under))),
-        Some(under) => Ok(Pasted { host: under.to_owned(), wildcard: true }),
-        None => Ok(Pasted { host: host.to_owned(), wildcard: false }),
+        Some(under) => Ok(Pasted { host: under.to_owned().into(), wildcard: true }),
+        None => Ok(Pasted { host: host.to_owned().into(), wildcard: false }),
     }
 }
 
@@ -41,6 +48,12 @@ fn plain(typed: &str) -> String {
     let text: String = typed.chars().filter(|c| !is_unseen(*c)).map(narrow).collect();
     // Three dots in one are the mark of what was cut off, and no part of a name.
     text.replace("[.]", ".").replace("(.)", ".").replace('…', "...")
+}
+
+/// Letters, digits and dots, hyphens between them, of which all are part of a
+/// name wherever they stand.
+fn is_of_name(c: char) -> bool {
+    c.is_alphanumeric() || matches!(c, '.' | '-')
 }
 
 /// Marks of writing direction, and what takes no room. Joiners are kept: names

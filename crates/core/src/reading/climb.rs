@@ -33,7 +33,8 @@ impl Survey {
         }
 
         let mut sets: Vec<CaaSet<'_>> = Vec::new();
-        let asked = servers.into_iter().map(Some).chain([None]);
+        let any = servers.is_empty().then_some(None);
+        let asked = servers.into_iter().map(Some).chain(any);
         for set in asked.filter_map(|server| self.caa_by(server)) {
             if !sets.iter().any(|known| known.is_same(&set)) {
                 sets.push(set);

@@ -5,7 +5,6 @@
 //! derived hash or a sentence. Whoever has to change the form raises
 //! `VERSION`; every domain then gets one full look, and no more.
 
-use std::hash::Hasher;
 use std::net::IpAddr;
 
 use siphasher::sip::SipHasher13;
@@ -37,10 +36,12 @@ impl Survey {
     /// Readings are printed one by one and sorted, so that the order in which
     /// servers answered has no part.
     fn print_of(&self, wanted: impl Fn(&Reading) -> bool) -> i64 {
-        let mut prints: Vec<u64> = self.readings.iter().filter(|r| wanted(r)).map(print_of_reading).collect();
+        let mut print = Print::new();
+        let readings = self.readings.iter().filter(|reading| wanted(reading));
+        let mut prints: Vec<u64> = readings.map(|reading| print.of_reading(reading)).collect();
         prints.sort_unstable();
 
-        let mut print = Print::new();
+        print.begin();
         print.number(prints.len() as u64);
         for reading in prints {
             print.number(reading);
@@ -54,63 +55,66 @@ impl Survey {
     }
 }
 
-/// A number for what one reading says; the order of its records has no part.
-fn print_of_reading(reading: &Reading) -> u64 {
-    let mut print = Print::new();
-    print.source(&reading.source);
-    print.octets(reading.name.as_bytes());
-    print.number(reading.rtype.number().into());
-
-    match reading.answer() {
-        Some(records) => {
-            let mut prints: Vec<u64> = records.iter().map(print_of_record).collect();
-            prints.sort_unstable();
-            print.tag(1);
-            prints.into_iter().for_each(|record| print.number(record));
-        }
-        None => {
-            print.tag(0);
-            print.failure(&reading.outcome);
-        }
-    }
-    print.finish()
-}
-
-fn print_of_record(record: &Record) -> u64 {
-    let mut print = Print::new();
-    print.octets(record.owner.as_bytes());
-    print.number(record.data.rtype().map_or(0, |rtype| rtype.number().into()));
-    print.data(&record.data);
-    print.finish()
-}
-
-/// Takes in values, each so that no two of them read alike.
-struct Print(SipHasher13);
+/// Takes in values, each so that no two of them read alike. They are hashed all
+/// at once, which is several times as fast as one by one.
+struct Print(Vec<u8>);
 
 impl Print {
     fn new() -> Self {
-        let mut print = Self(SipHasher13::new());
-        print.tag(VERSION);
-        print
+        Self(Vec::with_capacity(256))
+    }
+
+    /// Begins anew.
+    fn begin(&mut self) {
+        self.0.clear();
+        self.tag(VERSION);
     }
 
     fn finish(&self) -> u64 {
-        self.0.finish()
+        SipHasher13::new().hash(&self.0)
+    }
+
+    /// A number for what one reading says; the order of its records has no part.
+    fn of_reading(&mut self, reading: &Reading) -> u64 {
+        let records = reading.answer().unwrap_or_default();
+        let mut prints: Vec<u64> = records.iter().map(|record| self.of_record(record)).collect();
+        prints.sort_unstable();
+
+        self.begin();
+        self.source(&reading.source);
+        self.octets(reading.name.as_bytes());
+        self.number(reading.rtype.number().into());
+        if reading.answer().is_some() {
+            self.tag(1);
+            prints.into_iter().for_each(|record| self.number(record));
+        } else {
+            self.tag(0);
+            self.failure(&reading.outcome);
+        }
+        self.finish()
+    }
+
+    fn of_record(&mut self, record: &Record) -> u64 {
+        self.begin();
+        self.octets(record.owner.as_bytes());
+        self.number(record.data.rtype().map_or(0, |rtype| rtype.number().into()));
+        self.data(&record.data);
+        self.finish()
     }
 
     /// Which of several shapes follows.
     fn tag(&mut self, tag: u8) {
-        self.0.write(&[tag]);
+        self.0.push(tag);
     }
 
     fn number(&mut self, number: u64) {
-        self.0.write(&number.to_be_bytes());
+        self.0.extend_from_slice(&number.to_be_bytes());
     }
 
     /// Octets after their length.
     fn octets(&mut self, octets: &[u8]) {
         self.number(octets.len() as u64);
-        self.0.write(octets);
+        self.0.extend_from_slice(octets);
     }
 
     fn address(&mut self, address: IpAddr) {

@@ -156,7 +156,7 @@ impl Survey {
 
     /// Readings of one question.
     pub fn of<'a>(&'a self, name: &'a str, rtype: RecordType) -> impl Iterator<Item = &'a Reading> {
-        self.readings.iter().filter(move |r| r.name == name && r.rtype == rtype)
+        self.readings.iter().filter(move |r| r.rtype == rtype && r.name == name)
     }
 
     /// Usable answers of the authoritative servers to one question; what a server
@@ -190,7 +190,7 @@ impl Survey {
         let mut ipv4 = BTreeSet::new();
         let mut ipv6 = BTreeSet::new();
 
-        let readings = self.readings.iter().filter(|r| r.name == name && !r.source.is_authority());
+        let readings = self.readings.iter().filter(|r| !r.source.is_authority() && r.name == name);
         for record in readings.filter_map(Reading::answer).flatten() {
             match record.data {
                 RecordData::A(address) => drop(ipv4.insert(address)),
@@ -207,7 +207,7 @@ impl Survey {
     pub fn ends_outside(&self, name: &str) -> BTreeSet<DnsName> {
         let Some(apex) = self.apex() else { return BTreeSet::new() };
         let readings =
-            self.readings.iter().filter(|r| r.name == name && r.source.is_authority() && !r.is_lame());
+            self.readings.iter().filter(|r| r.source.is_authority() && r.name == name && !r.is_lame());
         readings.filter_map(|reading| end_outside(reading, apex)).collect()
     }
 
@@ -254,7 +254,14 @@ impl Survey {
 
     /// Each source that was asked about the host, once.
     pub fn sources(&self) -> BTreeSet<&Source> {
-        self.readings.iter().map(|r| &r.source).collect()
+        // They are few, and readings many.
+        let mut sources: Vec<&Source> = Vec::new();
+        for reading in &self.readings {
+            if !sources.iter().rev().any(|known| **known == reading.source) {
+                sources.push(&reading.source);
+            }
+        }
+        sources.into_iter().collect()
     }
 
     /// Each vantage that was asked, once.

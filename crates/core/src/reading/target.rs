@@ -170,7 +170,7 @@ impl Target {
     /// A name beside `name` that nobody publishes: only a wildcard answers for it
     /// (RFC 4592), and then for `name` too, if nothing stands there.
     pub fn beside(&self, name: &str) -> DnsName {
-        DnsName::new(dns::parent(name)).child(&format!("_{}-probe", self.brand))
+        DnsName::new(format!("_{}-probe.{}", self.brand, dns::parent(name)))
     }
 
     /// Asks beside every name of the zone that is asked for.

@@ -26,7 +26,7 @@ pub(super) const ENTRY: Entry = Entry {
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
-    let CaaView::Unread { owner, why, theirs: true } = case.survey.caa() else { return None };
+    let CaaView::Unread { owner, why, theirs: true } = case.caa() else { return None };
 
     Some(Diagnosis {
         remedy: format!(

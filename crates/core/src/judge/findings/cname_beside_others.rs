@@ -7,7 +7,7 @@ use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
 use crate::judge::todo;
-use crate::reading::record::RecordData;
+use crate::reading::record::{Record, RecordData};
 use crate::sheet::line::Choice;
 
 pub(super) const ENTRY: Entry = Entry {
@@ -30,6 +30,13 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     if case.sheet.apex || case.choice() != Choice::Cname {
         return None;
     }
+    // Mostly nothing is there at all, wherever it comes from.
+    let is_other = |(_, record): (_, &Record)| !matches!(record.data, RecordData::Cname(_));
+    let mut types = todo::AT_HOST.into_iter();
+    if !types.any(|rtype| case.survey.held(&case.sheet.routed, rtype).any(is_other)) {
+        return None;
+    }
+
     let held: Vec<_> =
         todo::AT_HOST.into_iter().flat_map(|rtype| case.own(&case.sheet.routed, rtype)).collect();
     let has_alias = held.iter().any(|(_, record)| matches!(record.data, RecordData::Cname(_)));

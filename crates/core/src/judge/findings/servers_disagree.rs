@@ -19,10 +19,11 @@ pub(super) const ENTRY: Entry = Entry {
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
-    let mut servers = case.survey.sources();
-    servers.retain(|source| source.is_authority());
-    let owned = servers.iter().map(|s| (*s, verdict::ownership(&case.sheet, case.survey, s)));
-    let routed = servers.iter().map(|s| (*s, case.expected.routing(case.survey.host_view(s).as_ref())));
+    if case.servers.len() < 2 {
+        return None;
+    }
+    let owned = case.servers.iter().map(|s| (*s, verdict::ownership(&case.sheet, case.survey, s)));
+    let routed = case.servers.iter().map(|s| (*s, case.expected.routing(case.view_of(s))));
 
     let parts = [
         (GateName::Ownership, "the token", owned.collect::<Vec<_>>()),

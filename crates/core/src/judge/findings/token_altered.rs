@@ -67,7 +67,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 /// most like a token of ours: texts of other services may stand there too.
 fn held<'a>(case: &'a Case<'_>, challenge: &'a DnsName) -> Vec<(&'a Source, &'a Record)> {
     let mut held = Vec::new();
-    for source in case.survey.sources().into_iter().filter(|source| source.is_authority()) {
+    for source in case.servers.iter().copied() {
         for record in case.survey.texts(source, challenge).into_iter().flatten() {
             if matches!(record.data, RecordData::Txt(_) | RecordData::Cname(_)) {
                 held.push((source, record));
