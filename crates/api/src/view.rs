@@ -1,5 +1,7 @@
 //! What of a domain is shown, decided once for every place that shows it.
 
+use std::collections::HashSet;
+
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::edit::{Edit, EditKind};
 use nomenta_core::judge::finding::Finding;
@@ -99,8 +101,9 @@ fn says_more(todo: &[Edit], findings: &[&Finding]) -> bool {
         _ => &[],
     };
 
+    let told: HashSet<_> = told.iter().map(Edit::about).collect();
     let mut changes = todo.iter().filter(|edit| edit.kind != EditKind::Keep);
-    changes.any(|change| !told.iter().any(|edit| edit.is_about(change)))
+    changes.any(|change| !told.contains(&change.about()))
 }
 
 #[cfg(test)]

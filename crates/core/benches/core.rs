@@ -25,6 +25,7 @@ use nomenta_core::reading::delegation::Delegation;
 use nomenta_core::reading::record::Record;
 use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
+use nomenta_core::rehearsal::rehearse;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_core::zonefile::ZoneFile;
 
@@ -39,6 +40,7 @@ const ROUNDS: usize = 9;
 const NAMES: usize = 20_000;
 const RECORDS: usize = 100_000;
 const JUDGEMENTS: usize = 20_000;
+const ADDRESSES: usize = 32_000;
 
 fn main() {
     println!("Medians of {ROUNDS} rounds, turn about, on one core.\n");
@@ -48,6 +50,10 @@ fn main() {
     names("names in their own script", |n| format!("fähre{n}.onswick.example"));
     zones("zone file, a line each", plain_zone());
     zones("zone file, in parentheses", grouped_zone());
+
+    println!("\n| rehearsal of a host with | takes | times as long as of a quarter | linear |");
+    println!("| --- | ---: | ---: | ---: |");
+    rehearsals();
 
     println!("\n| judgement | a second on one core | wanted |");
     println!("| --- | ---: | ---: |");
@@ -228,6 +234,26 @@ fn survey(domain: &Domain, lines: &str, now: DateTime<Utc>) -> Survey {
         routed: target.routed,
         depth: Depth::Full,
     }
+}
+
+/// A host with many addresses, all in the way, and with four times as many: if the
+/// work is linear, it takes four times as long.
+fn rehearsals() {
+    let now = Utc::now();
+    let (domain, platform, policy) = (domain(now), platform(), Policy::default());
+    let mut times = Vec::new();
+    for addresses in [ADDRESSES, 4 * ADDRESSES] {
+        let mut text = head();
+        for n in 0..addresses {
+            let _ = writeln!(text, "timetable A 10.{}.{}.{}", n >> 16 & 255, n >> 8 & 255, n & 255);
+        }
+        let mut run = || {
+            let done = rehearse(&domain, &platform, &policy, black_box(&text), now).expect("reads");
+            assert!(done.passes);
+        };
+        times.push(median((0..3).map(|_| timed(&mut run)).collect()).as_secs_f64());
+    }
+    println!("| {} addresses | {:.2} s | {:.2} | 4 |", 4 * ADDRESSES, times[1], times[1] / times[0]);
 }
 
 fn judgements(what: &str, lines: &str, wanted: &str) {

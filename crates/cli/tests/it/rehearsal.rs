@@ -14,7 +14,7 @@ use nomenta_world::wait_for;
 use nomenta_world::zones::servers;
 use serde_json::json;
 
-use crate::stage::{self, TIME_LIMIT, stage};
+use crate::stage::{self, TIME_LIMIT, fresh_zone, stage};
 
 /// The zone, the name in it that is brought, and what is found in the file.
 const FILES: [(&str, &str, &[&str]); 20] = [
@@ -139,7 +139,7 @@ fn a_file_that_cannot_be_read_gives_its_line_and_a_whole_one_reads_well() {
     stage();
     stage::run(async {
         let stage = stage();
-        let zone = stage::fresh_zone("rehearse");
+        let zone = fresh_zone("rehearse");
         stage.service.enrol(&stage.world, &zone).await;
         let path = Path::new(env!("CARGO_TARGET_TMPDIR")).join("rehearsed.zone");
         let rehearse = async |text: &str, words: &[&str]| {
@@ -180,4 +180,46 @@ async fn answer(host: &str, text: &str) -> (u16, serde_json::Value) {
     let response =
         request.header("content-type", "text/dns").body(text.to_owned()).send().await.expect("sent");
     (response.status().as_u16(), response.json().await.expect("JSON"))
+}
+
+#[test]
+fn files_that_no_server_would_read_are_told_apart_and_a_change_has_its_notes() {
+    stage();
+    stage::run(async {
+        let (service, zone) = (&stage().service, fresh_zone("notes"));
+        service.enrol(&stage().world, &zone).await;
+        let path = |name: &str| Path::new(env!("CARGO_TARGET_TMPDIR")).join(format!("{zone}.{name}"));
+        let run = async |file: &Path| {
+            let file = file.to_string_lossy();
+            let output = service.cli(&["rehearse", &zone, "--zone", &file]).await;
+            let text = |octets: &[u8]| String::from_utf8_lossy(octets).into_owned();
+            (output.status.code(), text(&output.stdout), text(&output.stderr))
+        };
+
+        for (name, octets, wants) in [
+            ("latin", b"a A 192.0.2.7\nb TXT \"caf\xe9\"\n".to_vec(), ["Line 2", "not UTF-8"]),
+            ("mark", b"\xef\xbb\xbfa A 192.0.2.7\n".to_vec(), ["Line 1", "byte order mark"]),
+            ("script", "fähre A 192.0.2.7\n".into(), ["Line 1", "xn--fhre-loa"]),
+            ("lone", b"a A 192.0.2.7\rb A 192.0.2.8\n".to_vec(), ["Line 1", "carriage return"]),
+            ("large", vec![b'a'; 33 << 20], ["larger than 32 MiB", "at and under the domain"]),
+        ] {
+            let file = path(name);
+            fs::write(&file, octets).expect("written");
+            let (status, _, told) = run(&file).await;
+            assert_eq!(status, Some(1), "{name}: {told}");
+            assert!(wants.iter().all(|want| told.contains(want)), "{name}: {told}");
+        }
+
+        let signed = format!(
+            "$TTL 300\n@ SOA ns1.harrowdns.example. post 7 3600 600 86400 60\n@ NS ns1.harrowdns.example.\n\
+             @ RRSIG NS 13 2 300 20261201000000 20261101000000 4711 {zone}. AAAA\n"
+        );
+        let file = path("signed");
+        fs::write(&file, signed).expect("written");
+        let (status, told, error) = run(&file).await;
+        assert_eq!(status, Some(0), "{error}");
+        for want in ["The serial of the SOA record stays 7.", "The file is signed (RRSIG records: 1)."] {
+            assert!(told.contains(want), "no {want} in:\n{told}");
+        }
+    });
 }

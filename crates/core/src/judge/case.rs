@@ -2,7 +2,7 @@
 //! ask for told from the survey once.
 
 use std::cell::OnceCell;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::net::IpAddr;
 
 use chrono::{DateTime, Utc};
@@ -371,13 +371,13 @@ impl<'a> Case<'a> {
     /// What the authoritative servers hold at the host, as evidence.
     pub fn host_sightings(&self, wanted: impl Fn(&RecordData) -> bool) -> Vec<Sighting> {
         let mut sightings = Vec::new();
+        let mut known = HashSet::new();
         for rtype in [RecordType::A, RecordType::Aaaa] {
             for (source, records) in self.survey.authority(&self.sheet.routed, rtype) {
                 for record in records.iter().filter(|record| wanted(&record.data)) {
-                    let sighting = Sighting::of(source, record);
                     // An alias shows in the answers to both questions.
-                    if !sightings.contains(&sighting) {
-                        sightings.push(sighting);
+                    if known.insert((source, &record.owner, &record.data)) {
+                        sightings.push(Sighting::of(source, record));
                     }
                 }
             }

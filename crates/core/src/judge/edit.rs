@@ -55,13 +55,21 @@ pub struct Edit {
     pub was: Option<String>,
 }
 
+/// The record that an edit is about: two edits of the same one are one too many.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub struct About {
+    owner: DnsName,
+    rtype: EditorType,
+    /// Whether it is not there yet.
+    is_new: bool,
+    value: String,
+}
+
 impl Edit {
-    /// Whether this and `other` are about the same record, as it is now.
-    pub fn is_about(&self, other: &Self) -> bool {
-        self.owner == other.owner
-            && self.rtype == other.rtype
-            && (self.kind == EditKind::Add) == (other.kind == EditKind::Add)
-            && self.value_now() == other.value_now()
+    /// Which record it is about, as that is now.
+    pub fn about(&self) -> About {
+        let (owner, rtype) = (self.owner.clone(), self.rtype.clone());
+        About { owner, rtype, is_new: self.kind == EditKind::Add, value: self.value_now().to_owned() }
     }
 
     /// Names the sheet where the token would have to be typed.

@@ -1,9 +1,11 @@
 //! Current beside required: the edits that lead from what the zone holds to
 //! what the sheet asks for, in an order in which nothing breaks on the way.
 
+use std::collections::{HashMap, HashSet};
+
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::edit::{Edit, EditKind};
+use crate::judge::edit::{About, Edit, EditKind};
 use crate::judge::finding::Finding;
 use crate::judge::gate::GateName;
 use crate::reading::record::{Record, RecordData, RecordType};
@@ -46,19 +48,24 @@ fn above_cut(case: &Case<'_>) -> Vec<Edit> {
     [ownership(&above), routing(&above)].concat()
 }
 
-/// Edits, each with the gate that it is for.
+/// Edits, each with the gate that it is for. Thousands may stand at one name.
 #[derive(Default)]
-struct List(Vec<(GateName, Edit)>);
+struct List {
+    edits: Vec<(GateName, Edit)>,
+    /// Where the edit of each record is.
+    places: HashMap<About, usize>,
+}
 
 impl List {
     /// Adds edits of records that are not on it yet.
     fn add(&mut self, gate: GateName, edits: Vec<Edit>) {
         for edit in edits {
-            match self.0.iter_mut().find(|(_, known)| known.is_about(&edit)) {
+            let place = *self.places.entry(edit.about()).or_insert(self.edits.len());
+            match self.edits.get_mut(place) {
                 // What one part would keep, another may have reason to delete.
                 Some((_, known)) if known.kind == EditKind::Keep => *known = edit,
                 Some(_) => {}
-                None => self.0.push((gate, edit)),
+                None => self.edits.push((gate, edit)),
             }
         }
     }
@@ -66,8 +73,8 @@ impl List {
     /// What to keep first, then gate by gate what is in the way before what
     /// needs the place.
     fn in_order(mut self) -> Vec<Edit> {
-        self.0.sort_by_key(|(gate, edit)| (edit.kind != EditKind::Keep, *gate, edit.kind.order()));
-        self.0.into_iter().map(|(_, edit)| edit).collect()
+        self.edits.sort_by_key(|(gate, edit)| (edit.kind != EditKind::Keep, *gate, edit.kind.order()));
+        self.edits.into_iter().map(|(_, edit)| edit).collect()
     }
 }
 
@@ -172,10 +179,11 @@ fn fate(case: &Case<'_>, record: &Record, wanted: &[&Line], choice: Choice) -> O
 
 fn held_at_host<'a>(case: &'a Case<'_>) -> Vec<&'a Record> {
     let mut held: Vec<&Record> = Vec::new();
+    let mut known = HashSet::new();
     for rtype in AT_HOST {
         for (_, record) in case.own(&case.sheet.routed, rtype) {
             // An alias shows in the answers for every type.
-            if !held.iter().any(|known| known.data == record.data) {
+            if known.insert(&record.data) {
                 held.push(record);
             }
         }

@@ -42,7 +42,7 @@ pub enum HostnameError {
     },
     /// An at sign without a mail address.
     #[error(
-        "{0} has an @. That sign stands for the zone itself in a DNS editor. Type the name that visitors will open, such as onswick.example."
+        "{0} is no name: an @ stands for the zone itself in a DNS editor, and parts a mail address. Type the name that visitors will open, such as onswick.example."
     )]
     AtSign(String),
     /// A URL whose scheme is mistyped.
@@ -83,6 +83,9 @@ pub enum HostnameError {
     /// The name is longer than 253 octets (RFC 1035, section 2.3.4).
     #[error("The name is {0} characters long; a domain name may have 253. Shorten it.")]
     NameTooLong(usize),
+    /// The end of the name is missing.
+    #[error("{0} ends in dots: the rest of the name is missing. Copy the whole of it.")]
+    CutOff(String),
     /// Two dots stand side by side, or the name starts with one.
     #[error("There is an empty part between two dots. Remove the extra dot.")]
     EmptyLabel,
@@ -158,6 +161,8 @@ crate::spelled! {
         LabelTooLong = "label-too-long",
         /// [`HostnameError::NameTooLong`].
         NameTooLong = "name-too-long",
+        /// [`HostnameError::CutOff`].
+        CutOff = "cut-off",
         /// [`HostnameError::EmptyLabel`].
         EmptyLabel = "empty-label",
         /// [`HostnameError::Forbidden`].
@@ -188,6 +193,7 @@ impl HostnameError {
             Self::PublicSuffix(_) => HostnameCode::PublicSuffix,
             Self::LabelTooLong { .. } => HostnameCode::LabelTooLong,
             Self::NameTooLong(_) => HostnameCode::NameTooLong,
+            Self::CutOff(_) => HostnameCode::CutOff,
             Self::EmptyLabel => HostnameCode::EmptyLabel,
             Self::Forbidden { .. } => HostnameCode::Forbidden,
             Self::Unregistrable { .. } => HostnameCode::Unregistrable,

@@ -23,13 +23,16 @@ pub(super) struct Pasted<'a> {
 /// Finds the one name that a person would read in `typed`.
 pub(super) fn read(typed: &str) -> Result<Pasted<'_>, HostnameError> {
     // Most texts are a name and nothing else.
-    if typed.starts_with(char::is_alphanumeric) && typed.chars().all(is_of_name) {
+    if typed.starts_with(char::is_alphanumeric) && typed.chars().all(is_of_name) && !typed.ends_with("..") {
         return Ok(Pasted { host: typed.into(), wildcard: false });
     }
 
     let text = plain(typed);
     let text = link_target(&text).unwrap_or(&text);
     let word = unlabelled(one_word(text)?);
+    if word.ends_with("..") && has_inner_dot(word) {
+        return Err(HostnameError::CutOff(shown(word)));
+    }
 
     let address = Address::of(word)?;
     let host = host_of(&address, word)?;

@@ -184,8 +184,8 @@ fn notes(file: &ZoneFile) -> Vec<String> {
     let signatures = file.records().filter(|record| record.data.type_name() == "RRSIG").count();
     if signatures > 0 {
         notes.push(format!(
-            "The file is signed, with {signatures} RRSIG records. Those of what changes are wrong afterwards: make the \
-             change where the zone is signed, or have the file signed anew before it is served."
+            "The file is signed (RRSIG records: {signatures}). Signatures of what changes are wrong afterwards: make \
+             the change where the zone is signed, or have the file signed anew before it is served."
         ));
     }
     notes
