@@ -251,6 +251,7 @@ impl Hostname {
 
         refuse_number(host)?;
         let ascii = international::to_ascii(host)?;
+        refuse_number(&ascii)?;
         check_labels(&ascii)?;
         Self::registrable(ascii)
     }
@@ -361,9 +362,7 @@ fn refuse_number(host: &str) -> Result<(), HostnameError> {
     let is_meant = match last.is_ascii() {
         true => is_number(last),
         // Digits written from the right are an error of their own once mapped.
-        false => {
-            last.chars().all(international::is_digit) || is_number(last_label(&international::mapped(host)))
-        }
+        false => last.chars().all(international::is_digit),
     };
     if is_meant { Err(HostnameError::Address(shown(host))) } else { Ok(()) }
 }
