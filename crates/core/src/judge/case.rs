@@ -1,6 +1,7 @@
 //! The case: everything that detectors and gates look at, with what all of them
 //! ask for told from the survey once.
 
+use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashSet};
 use std::net::IpAddr;
@@ -217,18 +218,20 @@ impl<'a> Case<'a> {
         if name.starts_with("*.") || self.sheet.zone == *name {
             return false;
         }
-        let own_beside;
-        let beside = match self.sheet.routed == *name {
-            true => &self.beside,
-            false => {
-                own_beside = self.target.beside(name);
-                &own_beside
-            }
-        };
+        let beside = self.beside(name);
         // Mostly nothing is there.
-        let is_there = self.said_at(source, beside, rtype).next().is_some();
+        let is_there = self.said_at(source, &beside, rtype).next().is_some();
         let said = |name| self.said_at(source, name, rtype).collect::<BTreeSet<_>>();
-        is_there && said(name) == said(beside)
+        is_there && said(name) == said(&beside)
+    }
+
+    /// A name beside another that nobody publishes. The host's is asked for most.
+    fn beside(&self, name: &str) -> Cow<'_, DnsName> {
+        if self.sheet.routed == *name {
+            Cow::Borrowed(&self.beside)
+        } else {
+            Cow::Owned(self.target.beside(name))
+        }
     }
 
     fn said_at<'b>(

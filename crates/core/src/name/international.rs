@@ -46,11 +46,11 @@ fn has_odd_hyphens(label: &str) -> bool {
 
 /// A character, named so that it is found again.
 pub(super) fn named(c: char) -> String {
-    match is_plain(c) {
-        true if c.is_ascii() => format!("the character {c}"),
-        true => format!("the character {c} (U+{:04X})", u32::from(c)),
-        false => format!("an invisible character (U+{:04X})", u32::from(c)),
+    let number = format!("U+{:04X}", u32::from(c));
+    if !is_plain(c) {
+        return format!("an invisible character ({number})");
     }
+    if c.is_ascii() { format!("the character {c}") } else { format!("the character {c} ({number})") }
 }
 
 /// Whether it is a digit, of any script.

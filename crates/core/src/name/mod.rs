@@ -9,6 +9,7 @@ pub mod mask;
 mod pasted;
 pub mod plain;
 pub mod platform;
+mod refused;
 pub mod special;
 pub mod subject;
 pub mod token;

@@ -281,10 +281,10 @@ fn host_of<'a>(address: &Address<'a>, word: &str) -> Result<&'a str, HostnameErr
 
     let user = user.rsplit_once(':').filter(|(label, _)| is_mail(label)).map_or(user, |(_, user)| user);
     let names_host = has_inner_dot(host) && !user.is_empty();
-    Err(match names_host {
-        true => HostnameError::Mail { typed: shown(word), domain: shown(host) },
-        false => HostnameError::AtSign(shown(word)),
-    })
+    if names_host {
+        return Err(HostnameError::Mail { typed: shown(word), domain: shown(host) });
+    }
+    Err(HostnameError::AtSign(shown(word)))
 }
 
 /// Drops `:443`; leaves IPv6 literals whole, so that they are refused as such.

@@ -1,7 +1,5 @@
 //! Showing what strangers wrote: a line at most, and harmless for a terminal.
 
-use std::fmt::Write as _;
-
 /// Most characters of a typed text that a message repeats.
 pub const LONGEST_SHOWN: usize = 60;
 
@@ -35,16 +33,35 @@ pub fn is_plain(c: char) -> bool {
 /// ```
 pub fn shown(typed: &str) -> String {
     let mut text = String::new();
-    for c in typed.chars().take(LONGEST_SHOWN) {
-        match is_plain(c) {
-            true => text.push(c),
-            // Writing to a string cannot fail.
-            false => drop(write!(text, "{}", c.escape_unicode())),
+    let mut length = 0;
+    let mut rest = typed.chars().peekable();
+
+    while let Some(c) = rest.next() {
+        let piece = if is_plain(c) { c.to_string() } else { c.escape_unicode().to_string() };
+        length += piece.chars().count();
+        // What is cut off has a mark, which takes room too.
+        if length + usize::from(rest.peek().is_some()) > LONGEST_SHOWN {
+            text.push('…');
+            break;
+        }
+        text.push_str(&piece);
+    }
+    text
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_shown_has_a_line_at_most_whatever_is_escaped() {
+        for length in 0..400 {
+            for (one, escaped) in [("x", "x"), ("\u{12}", "\\u{12}"), ("ü", "ü")] {
+                let text = shown(&one.repeat(length));
+                assert!(text.chars().count() <= LONGEST_SHOWN, "{text}");
+                let fits = escaped.chars().count() * length <= LONGEST_SHOWN;
+                assert_eq!(text == escaped.repeat(length), fits, "{length}: {text}");
+            }
         }
     }
-
-    if text.chars().count() < LONGEST_SHOWN || typed.chars().count() == text.chars().count() {
-        return text;
-    }
-    text.chars().take(LONGEST_SHOWN - 1).chain(['…']).collect()
 }

@@ -4,6 +4,7 @@
 //! server that loaded it would (RFC 1034, section 4.3.2), and judged like any
 //! other survey. The customer's list is then carried out on the text itself.
 
+mod carried;
 mod held;
 
 use std::collections::{HashMap, HashSet};
@@ -22,10 +23,12 @@ use crate::judge::policy::Policy;
 use crate::judge::todo;
 use crate::name::dns::{self, DnsName};
 use crate::name::platform::Platform;
-use crate::reading::record::{Record, RecordData, RecordType};
-use crate::sheet::SHEET_TTL;
+use crate::reading::record::{RecordData, RecordType};
 use crate::sheet::line::EditorType;
-use crate::zonefile::{self, AmendError, Fate, ZoneError, ZoneFile};
+use crate::zonefile::{AmendError, ZoneError, ZoneFile};
+
+pub use self::carried::apply;
+use self::carried::{ByRecord, amend};
 
 /// What the file is called where a server's name would stand.
 const SERVER: &str = "the zone file";
@@ -239,70 +242,6 @@ fn located(file: &ZoneFile, finding: &Finding) -> Rehearsed {
         }
     }
     Rehearsed { finding, lines }
-}
-
-/// Edits by the record that each is about. Thousands may stand at one name.
-struct ByRecord<'a>(HashMap<DnsName, HashMap<String, &'a Edit>>);
-
-impl<'a> ByRecord<'a> {
-    fn new(edits: &'a [Edit]) -> Self {
-        let mut by_owner: HashMap<DnsName, HashMap<String, &Edit>> = HashMap::new();
-        for edit in edits.iter().filter(|edit| edit.kind != EditKind::Add) {
-            let shown = format!("{} {}", edit.rtype.as_str(), edit.value_now());
-            by_owner.entry(edit.owner.clone()).or_default().entry(shown).or_insert(edit);
-        }
-        Self(by_owner)
-    }
-
-    fn find(&self, record: &Record) -> Option<&'a Edit> {
-        let at_owner = self.0.get(&record.owner)?;
-        at_owner.get(&record.data.typed()).copied()
-    }
-}
-
-/// Follows edits to the letter, in the text of a zone.
-///
-/// # Errors
-/// [`RehearsalError`] if the text cannot be read, or the edits not carried out.
-pub fn apply(text: &str, zone: &DnsName, edits: &[Edit], host: &str) -> Result<String, RehearsalError> {
-    let amended = amend(&ZoneFile::parse(text, zone)?, edits, host)?;
-    Ok(amended.text().to_owned())
-}
-
-/// Carries out edits on the text of a file.
-fn amend(file: &ZoneFile, edits: &[Edit], host: &str) -> Result<ZoneFile, AmendError> {
-    let about = ByRecord::new(edits);
-    let fate = |index: usize| about.find(&file.entries[index].record).map_or(Fate::Stays, fate);
-
-    let mut held: HashSet<(&DnsName, &RecordData)> = HashSet::new();
-    if edits.iter().any(|edit| edit.kind == EditKind::Add) {
-        held.extend(file.records().map(|record| (&record.owner, &record.data)));
-    }
-    let added = edits.iter().filter_map(added);
-    let added: Vec<_> = added.filter(|record| !held.contains(&(&record.owner, &record.data))).collect();
-
-    file.amended(fate, &added, &format!("For {host}"))
-}
-
-/// The record that an edit adds.
-fn added(edit: &Edit) -> Option<Record> {
-    if edit.kind != EditKind::Add {
-        return None;
-    }
-    let data = zonefile::value(edit.rtype.as_str(), &edit.value).ok()?;
-    Some(Record { owner: edit.owner.clone(), ttl: SHEET_TTL, data })
-}
-
-/// What an edit makes of the record that it is about.
-fn fate(edit: &Edit) -> Fate {
-    match edit.kind {
-        EditKind::Delete => Fate::Gone,
-        EditKind::Change => match zonefile::value(edit.rtype.as_str(), &edit.value) {
-            Ok(data) => Fate::Becomes(data),
-            Err(_) => Fate::Stays,
-        },
-        EditKind::Add | EditKind::Keep => Fate::Stays,
-    }
 }
 
 /// Types that signing adds at every name.

@@ -2,8 +2,9 @@
 
 use thiserror::Error;
 
+use super::head::head;
 use super::lines::{Lines, Logical};
-use super::{DEFAULT_TTL, Entry, ZoneError, ZoneFile, head, text};
+use super::{DEFAULT_TTL, Entry, ZoneError, ZoneFile, text, written};
 use crate::name::dns::DnsName;
 use crate::reading::record::{Record, RecordData};
 
@@ -155,9 +156,10 @@ impl<'a> Writer<'a> {
     /// A line without parentheses: what is missing is put in, and all else stays,
     /// the comment at its end too.
     fn in_place(&mut self, entry: &Entry, needs_owner: bool, needs_ttl: bool, value: &str) {
-        match needs_owner {
-            true => self.text.push_str(&format!("{}. ", entry.record.owner)),
-            false => self.text.push_str(&self.source[entry.span.start..entry.head]),
+        if needs_owner {
+            self.text.push_str(&format!("{}. ", entry.record.owner));
+        } else {
+            self.text.push_str(&self.source[entry.span.start..entry.head]);
         }
         if needs_ttl {
             self.text.push_str(&format!("{} ", entry.record.ttl));
@@ -181,9 +183,7 @@ impl<'a> Writer<'a> {
 
         let words = &line.tokens[usize::from(entry.states_owner).min(line.tokens.len())..];
         let rest = head(words).map(|head| head.rest).unwrap_or_default();
-        let quoted = |raw: &str, quoted: bool| if quoted { format!("\"{raw}\"") } else { raw.to_owned() };
-        let words: Vec<_> = rest.iter().skip(1).map(|token| quoted(token.raw, token.quoted)).collect();
-        words.join(" ")
+        rest.iter().skip(1).map(written).collect::<Vec<_>>().join(" ")
     }
 
     fn finish(mut self) -> String {

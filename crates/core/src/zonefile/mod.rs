@@ -2,8 +2,10 @@
 //! kept, so that a file can be amended without touching anything else in it.
 
 mod amend;
+mod binding;
 mod fault;
 mod generic;
+mod head;
 mod lines;
 pub mod text;
 mod types;
@@ -13,9 +15,10 @@ use std::ops::{Range, RangeInclusive};
 
 use thiserror::Error;
 
+use self::head::{Head, head, ttl};
 use self::lines::{Lines, Logical, Token};
 use self::types::Kind;
-use self::values::{data, name, seconds};
+use self::values::{data, name};
 use crate::name::dns::DnsName;
 use crate::name::plain::shown;
 use crate::reading::record::{Record, RecordData};
@@ -24,12 +27,8 @@ pub use self::amend::{AmendError, Fate};
 pub use self::fault::Fault;
 pub use self::values::value;
 
-/// Classes that no customer's zone is of (RFC 1035, section 3.2.4).
-const OTHER_CLASSES: [&str; 6] = ["CH", "CS", "HS", "CLASS2", "CLASS3", "CLASS4"];
 /// TTL where a file states none and has no SOA to take it from, in seconds.
 const DEFAULT_TTL: u32 = 3600;
-/// Longest TTL, in seconds; a longer one is none (RFC 2181, section 8).
-const LONGEST_TTL: u32 = 0x7fff_ffff;
 
 /// Why a file cannot be read.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
@@ -242,46 +241,6 @@ impl Reader {
 /// A word with the quotation marks that it had.
 fn written(token: &Token<'_>) -> String {
     if token.quoted { format!("\"{}\"", token.raw) } else { token.raw.to_owned() }
-}
-
-/// A TTL in seconds.
-fn ttl(text: &str) -> Option<u32> {
-    seconds(text).map(|stated| if stated > LONGEST_TTL { 0 } else { stated })
-}
-
-/// What stands before a type, and what follows from the type on.
-struct Head<'a> {
-    ttl: Option<u32>,
-    rest: &'a [Token<'a>],
-}
-
-/// Reads TTL and class, which come in either order (RFC 1035, section 5.1).
-fn head<'a>(words: &'a [Token<'a>]) -> Result<Head<'a>, Fault> {
-    let mut stated = None;
-    let mut has_class = false;
-    let mut rest = words;
-
-    while let [token, behind @ ..] = rest {
-        if token.quoted {
-            break;
-        }
-        if stated.is_none() && token.raw.starts_with(|c: char| c.is_ascii_digit()) {
-            stated = Some(ttl(token.raw).ok_or_else(|| Fault::NoTime(shown(token.raw)))?);
-        } else if !has_class && is_internet(token) {
-            has_class = true;
-        } else if let Some(class) = OTHER_CLASSES.iter().find(|class| token.is(class)) {
-            return Err(Fault::Class((*class).to_owned()));
-        } else {
-            break;
-        }
-        rest = behind;
-    }
-    Ok(Head { ttl: stated, rest })
-}
-
-/// The class of the Internet, by name or number (RFC 3597, section 5).
-fn is_internet(token: &Token<'_>) -> bool {
-    token.is("IN") || token.is("CLASS1")
 }
 
 #[cfg(test)]

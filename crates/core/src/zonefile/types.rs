@@ -113,10 +113,10 @@ fn is_of_questions(number: u16) -> bool {
 impl Kind {
     /// Reads the name of a type, or `TYPE` and its number.
     pub(super) fn read(word: &str) -> Result<Self, Fault> {
-        let word = match word.bytes().any(|byte| byte.is_ascii_lowercase()) {
-            true => Cow::Owned(word.to_ascii_uppercase()),
-            false => Cow::Borrowed(word),
-        };
+        let mut word = Cow::Borrowed(word);
+        if word.bytes().any(|byte| byte.is_ascii_lowercase()) {
+            word.to_mut().make_ascii_uppercase();
+        }
         let unknown = || Fault::UnknownType(shown(&word));
         let kind = match word.strip_prefix("TYPE").map(str::parse::<u16>) {
             Some(Ok(number)) => Self::numbered(number),

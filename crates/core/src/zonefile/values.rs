@@ -1,6 +1,5 @@
 //! Names, times and values as master files write them.
 
-use std::net::IpAddr;
 use std::str::FromStr;
 
 use data_encoding::HEXLOWER_PERMISSIVE;
@@ -17,12 +16,6 @@ use crate::reading::record::{RecordData, RecordType, Soa};
 
 /// Octets that one string of a TXT record may have (RFC 1035, section 3.3).
 const LONGEST_STRING: usize = 255;
-/// Parameters of a service binding that hold addresses, and whether of IPv4.
-const HINTS: [(&str, bool); 2] = [("ipv4hint", true), ("ipv6hint", false)];
-/// Parameters of a service binding (RFC 9460, section 14.3.2, and later).
-const KEYS: [&str; 9] =
-    ["mandatory", "alpn", "no-default-alpn", "port", "ipv4hint", "ech", "ipv6hint", "dohpath", "ohttp"];
-
 /// Reads one value, names in it absolute: as the core shows values, and as
 /// people write them in edits.
 ///
@@ -78,14 +71,12 @@ pub(super) fn name(written: &str, origin: &DnsName) -> Result<DnsName, Fault> {
     // Each label takes the dot after it, which the last one has not.
     let length = labels.iter().map(|label| label.len() + 1).sum::<usize>() - 1;
     let own = DnsName::from_labels(labels.iter().map(Vec::as_slice));
-    let (absolute, length) = match is_absolute || origin.is_root() {
-        true => (own, length),
-        false => (origin.child(&own), length + 1 + origin.octets()),
-    };
+    let is_whole = is_absolute || origin.is_root();
+    let length = if is_whole { length } else { length + 1 + origin.octets() };
     if length > LONGEST_NAME {
         return Err(Fault::LongName(shown(written)));
     }
-    Ok(absolute)
+    Ok(if is_whole { own } else { origin.child(&own) })
 }
 
 /// The labels of a name as octets, its escapes undone (RFC 1035, section 5.1);
@@ -177,9 +168,9 @@ fn dname(tokens: &[Token<'_>], origin: &DnsName) -> Result<RecordData, Fault> {
 }
 
 /// The words behind a type.
-struct Words<'a> {
+pub(super) struct Words<'a> {
     rtype: RecordType,
-    tokens: &'a [Token<'a>],
+    pub tokens: &'a [Token<'a>],
     origin: &'a DnsName,
 }
 
@@ -190,11 +181,11 @@ impl<'a> Words<'a> {
         self.tokens.try_into().map_err(|_| Fault::Count { rtype: rtype(), wanted, count, fits: N })
     }
 
-    fn nothing(&self, wanted: &'static str) -> Fault {
+    pub(super) fn nothing(&self, wanted: &'static str) -> Fault {
         Fault::Nothing { rtype: self.rtype.to_string(), wanted }
     }
 
-    fn unfit(&self, wanted: &'static str, found: &str) -> Fault {
+    pub(super) fn unfit(&self, wanted: &'static str, found: &str) -> Fault {
         Fault::Value { rtype: self.rtype.to_string(), wanted, found: shown(found) }
     }
 
@@ -208,13 +199,13 @@ impl<'a> Words<'a> {
 
     /// A word without quotation marks, which only strings have.
     fn bare(&self, token: &'a Token<'a>, wanted: &'static str) -> Result<&'a str, Fault> {
-        match token.quoted {
-            true => Err(self.unfit(wanted, &format!("\"{}\" in quotation marks", token.raw))),
-            false => Ok(token.raw),
+        if token.quoted {
+            return Err(self.unfit(wanted, &format!("\"{}\" in quotation marks", token.raw)));
         }
+        Ok(token.raw)
     }
 
-    fn name(&self, token: &'a Token<'a>) -> Result<DnsName, Fault> {
+    pub(super) fn name(&self, token: &'a Token<'a>) -> Result<DnsName, Fault> {
         name(self.bare(token, "a name")?, self.origin)
     }
 
@@ -224,11 +215,11 @@ impl<'a> Words<'a> {
     }
 
     /// A number, which no sign may stand before.
-    fn number<T: FromStr>(&self, token: &'a Token<'a>, wanted: &'static str) -> Result<T, Fault> {
-        match token.raw.starts_with('+') {
-            true => Err(self.unfit(wanted, token.raw)),
-            false => self.read(token, wanted),
+    pub(super) fn number<T: FromStr>(&self, token: &'a Token<'a>, wanted: &'static str) -> Result<T, Fault> {
+        if token.raw.starts_with('+') {
+            return Err(self.unfit(wanted, token.raw));
         }
+        self.read(token, wanted)
     }
 
     fn time(&self, token: &'a Token<'a>) -> Result<u32, Fault> {
@@ -311,79 +302,6 @@ impl<'a> Words<'a> {
             minimum: self.time(minimum)?,
         })))
     }
-
-    /// Priority, target and, of the parameters, the address hints (RFC 9460,
-    /// section 2.1).
-    fn https(&self) -> Result<RecordData, Fault> {
-        let [priority, target, rest @ ..] = self.tokens else {
-            return Err(self.nothing("a priority and a target"));
-        };
-        let priority = self.number(priority, "a priority")?;
-        let target = self.name(target)?;
-
-        let mut hints: Vec<IpAddr> = Vec::new();
-        let mut keys = Vec::new();
-        let mut needed = Vec::new();
-        for Param { key, value } in params(rest) {
-            if !is_key(key) || keys.contains(&key) {
-                return Err(self.unfit("parameters that are known, each once", key));
-            }
-            keys.push(key);
-            if key == "port" && value.parse::<u16>().is_err() {
-                return Err(self.unfit("a port from 0 to 65535", value));
-            }
-            if key == "mandatory" {
-                needed.extend(value.split(','));
-            }
-            if key == "no-default-alpn" {
-                needed.push("alpn");
-            }
-            if let Some((_, is_v4)) = HINTS.iter().find(|(own, _)| *own == key) {
-                hints.extend(self.addresses(value, *is_v4)?);
-            }
-        }
-
-        // Some parameters mean nothing without others (RFC 9460, sections 7.1 and 8).
-        match needed.into_iter().find(|key| !keys.contains(key)) {
-            Some(missing) => Err(self.unfit("the parameters that others need", missing)),
-            None => Ok(RecordData::Https { priority, target, hints }),
-        }
-    }
-
-    fn addresses(&self, list: &str, is_v4: bool) -> Result<Vec<IpAddr>, Fault> {
-        let addresses: Result<Vec<IpAddr>, _> = list.split(',').map(str::parse).collect();
-        let fits = addresses.ok().filter(|all| all.iter().all(|one| one.is_ipv4() == is_v4));
-        fits.ok_or_else(|| self.unfit("addresses of one family as hints", list))
-    }
-}
-
-/// One parameter of a service binding.
-struct Param<'a> {
-    key: &'a str,
-    value: &'a str,
-}
-
-/// The parameters of a service binding; a quoted value follows its key at once.
-fn params<'a>(tokens: &'a [Token<'a>]) -> Vec<Param<'a>> {
-    let mut params: Vec<Param<'a>> = Vec::new();
-    for (index, token) in tokens.iter().enumerate() {
-        let before = index.checked_sub(1).and_then(|before| tokens.get(before));
-        let is_glued =
-            before.is_some_and(|before| before.span.end == token.span.start && before.raw.ends_with('='));
-        match (params.last_mut(), token.raw.split_once('=')) {
-            (Some(param), _) if token.quoted && is_glued => param.value = token.raw,
-            (_, Some((key, value))) if !token.quoted => params.push(Param { key, value }),
-            _ => params.push(Param { key: token.raw, value: "" }),
-        }
-    }
-    params
-}
-
-/// Whether a parameter has a name that the registry knows, or its number (RFC
-/// 9460, sections 2.1 and 14.3).
-fn is_key(key: &str) -> bool {
-    let number = key.strip_prefix("key").and_then(|number| number.parse::<u16>().ok());
-    number.is_some() || KEYS.contains(&key)
 }
 
 #[cfg(test)]
