@@ -7,9 +7,13 @@ use idna::uts46::{AsciiDenyList, DnsLength, Hyphens, Uts46};
 use unicode_properties::{GeneralCategory, UnicodeGeneralCategory};
 use unicode_script::{Script, UnicodeScript};
 
+use super::dns::LONGEST_LABEL;
 use super::hostname::HostnameError;
 use super::plain::{is_plain, shown};
 
+/// Octets of a label that mapping may make shorter, all marks put together with
+/// their letters.
+const LONGEST_UNMAPPED: usize = 512;
 /// What begins an A-label (RFC 5890, section 2.3.2.1).
 const ACE_PREFIX: &str = "xn--";
 
@@ -19,6 +23,9 @@ const ACE_PREFIX: &str = "xn--";
 pub(crate) fn to_ascii(host: &str) -> Result<String, HostnameError> {
     let host = host.strip_suffix('.').unwrap_or(host);
     let invalid = || HostnameError::Idna(shown(host));
+    if let Some(label) = host.split('.').find(|label| is_too_long(label)) {
+        return Err(HostnameError::LabelTooLong { label: shown(label), length: label.len() });
+    }
 
     let uts46 = Uts46::new();
     let mapped = uts46.to_ascii(host.as_bytes(), AsciiDenyList::EMPTY, Hyphens::Allow, DnsLength::Ignore);
@@ -36,6 +43,12 @@ pub(crate) fn to_ascii(host: &str) -> Result<String, HostnameError> {
         }
     }
     Ok(ascii.into_owned())
+}
+
+/// Whether a label is longer than any that could come of it: mapping takes time
+/// with the square of its length.
+fn is_too_long(label: &str) -> bool {
+    label.len() > if label.is_ascii() { LONGEST_LABEL } else { LONGEST_UNMAPPED }
 }
 
 /// Hyphens where a U-label has none: at its ends, and two where an A-label has
