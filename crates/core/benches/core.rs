@@ -2,10 +2,8 @@
 //! beside the mapping alone, zone files beside a scanner that keeps nothing, and
 //! whole judgements by the second. `cargo xtask bench core` runs it.
 
-use std::collections::BTreeSet;
 use std::fmt::Write as _;
 use std::hint::black_box;
-use std::net::Ipv6Addr;
 use std::time::{Duration, Instant};
 
 use chrono::{DateTime, Utc};
@@ -13,12 +11,10 @@ use domain::base::iana::Class;
 use domain::zonefile::inplace::Zonefile;
 use nomenta_core::judge::domain::Domain;
 use nomenta_core::judge::evidence::Evidence;
-use nomenta_core::judge::gate::Gates;
 use nomenta_core::judge::policy::Policy;
 use nomenta_core::judge::step::step;
 use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::name::hostname::Hostname;
-use nomenta_core::name::platform::Platform;
 use nomenta_core::name::token::Token;
 use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
 use nomenta_core::reading::delegation::Delegation;
@@ -26,14 +22,16 @@ use nomenta_core::reading::record::Record;
 use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
 use nomenta_core::rehearsal::rehearse;
-use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_core::zonefile::ZoneFile;
+
+#[path = "../tests/common/mod.rs"]
+mod common;
+use common::{ZONE, domain, platform, start};
 
 /// As in the program itself.
 #[global_allocator]
 static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
 
-const ZONE: &str = "onswick.example";
 const HOST: &str = "timetable.onswick.example";
 /// Turns of each; the median counts.
 const ROUNDS: usize = 9;
@@ -157,45 +155,6 @@ fn zones(what: &str, text: String) {
     beside(what, RECORDS, "a scanner that keeps nothing", "1.5", &mut own, &mut scanned);
 }
 
-fn platform() -> Platform {
-    Platform {
-        zone: "quaymark.example".into(),
-        brand: "quaymark".into(),
-        proof_zone: Some("proof.quaymark.example".into()),
-        acme_zone: None,
-        dns_for_all: false,
-        special_use: Vec::new(),
-    }
-}
-
-fn domain(now: DateTime<Utc>) -> Domain {
-    Domain {
-        host: Hostname::parse(HOST).expect("a name"),
-        site: "onswick".into(),
-        ingress: Ingress {
-            name: "harbour".into(),
-            revision: 1,
-            ipv4: BTreeSet::from([[127, 77, 0, 10].into(), [127, 77, 0, 11].into()]),
-            ipv6: BTreeSet::from([Ipv6Addr::LOCALHOST]),
-            canonical: CanonicalHost::parse("{site}.edge.quaymark.example").expect("a pattern"),
-            name_servers: ["ns1.quaymark.example".into()].into(),
-            subdomain_addresses: true,
-        },
-        wildcard: false,
-        token: Token::from_random([7; 20]),
-        token_expires_at: now + chrono::Duration::days(30),
-        superseded: Vec::new(),
-        mail_before: Vec::new(),
-        moved_at: now,
-        gates: Gates::new(now),
-        zone: ZONE.into(),
-        fingerprint: None,
-        quiet_looks: 0,
-        enrolled_at: now,
-        pair: None,
-    }
-}
-
 /// What one server of the zone and two vantages answer to a whole survey.
 fn survey(domain: &Domain, lines: &str, now: DateTime<Utc>) -> Survey {
     let file = ZoneFile::parse(&format!("{}{lines}", head()), &ZONE.into()).expect("reads");
@@ -239,8 +198,8 @@ fn survey(domain: &Domain, lines: &str, now: DateTime<Utc>) -> Survey {
 /// A host with many addresses, all in the way, and with four times as many: if the
 /// work is linear, it takes four times as long.
 fn rehearsals() {
-    let now = Utc::now();
-    let (domain, platform, policy) = (domain(now), platform(), Policy::default());
+    let now = start();
+    let (domain, platform, policy) = (domain(HOST), platform(), Policy::default());
     let mut times = Vec::new();
     for addresses in [ADDRESSES, 4 * ADDRESSES] {
         let mut text = head();
@@ -257,8 +216,8 @@ fn rehearsals() {
 }
 
 fn judgements(what: &str, lines: &str, wanted: &str) {
-    let now = Utc::now();
-    let (domain, platform, policy) = (domain(now), platform(), Policy::default());
+    let now = start();
+    let (domain, platform, policy) = (domain(HOST), platform(), Policy::default());
     let policy = Policy { ca_identities: vec!["stampworks-ca.example".into()], ..policy };
     let evidence = Evidence { survey: Some(survey(&domain, lines, now)), ..Evidence::default() };
     let found = step(&domain, &platform, &evidence, &policy, now).findings;

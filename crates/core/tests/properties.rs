@@ -1,9 +1,8 @@
 //! What holds for every input, not only for those somebody thought of.
 
-use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use chrono::{DateTime, Duration, Utc};
+use chrono::Duration;
 use nomenta_core::judge::certificate::{CertificateFacts, Held, Origin};
 use nomenta_core::judge::domain::Domain;
 use nomenta_core::judge::evidence::{CanaryFetch, Evidence, OrderState, Probe, ProbeResult, Problem};
@@ -14,7 +13,6 @@ use nomenta_core::judge::step::{Action, step};
 use nomenta_core::judge::verdict::{Expected, Verdict};
 use nomenta_core::name::dns;
 use nomenta_core::name::hostname::Hostname;
-use nomenta_core::name::platform::Platform;
 use nomenta_core::name::token::Token;
 use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
 use nomenta_core::reading::delegation::Delegation;
@@ -22,57 +20,15 @@ use nomenta_core::reading::record::{Record, RecordData, RecordType};
 use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
 use nomenta_core::rehearsal::rehearse;
-use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_core::zonefile::text;
 use nomenta_core::zonefile::{Fate, ZoneFile};
 use proptest::collection::vec;
 use proptest::prelude::*;
 
+mod common;
+use common::{ZONE, domain, platform, start};
+
 const HOST: &str = "timetable.onswick.example";
-const ZONE: &str = "onswick.example";
-
-fn start() -> DateTime<Utc> {
-    DateTime::from_timestamp(1_790_000_000, 0).expect("in range")
-}
-
-fn platform() -> Platform {
-    Platform {
-        zone: "quaymark.example".into(),
-        brand: "quaymark".into(),
-        proof_zone: Some("proof.quaymark.example".into()),
-        acme_zone: None,
-        dns_for_all: false,
-        special_use: vec!["example".into(), "test".into()],
-    }
-}
-
-fn domain(host: &str) -> Domain {
-    Domain {
-        host: Hostname::parse(host).expect("valid"),
-        site: "onswick".into(),
-        ingress: Ingress {
-            name: "harbour".into(),
-            revision: 1,
-            ipv4: BTreeSet::from([[127, 77, 0, 10].into(), [127, 77, 0, 11].into()]),
-            ipv6: BTreeSet::from([Ipv6Addr::LOCALHOST]),
-            canonical: CanonicalHost::parse("{site}.edge.quaymark.example").expect("valid"),
-            name_servers: ["ns1.quaymark.example".into()].into(),
-            subdomain_addresses: true,
-        },
-        wildcard: false,
-        token: Token::from_random([7; 20]),
-        token_expires_at: start() + Duration::days(30),
-        superseded: vec![Token::from_random([9; 20])],
-        mail_before: Vec::new(),
-        moved_at: start() - Duration::days(1),
-        gates: Gates::new(start()),
-        zone: ZONE.into(),
-        fingerprint: None,
-        quiet_looks: 0,
-        enrolled_at: start(),
-        pair: None,
-    }
-}
 
 /// Record data as a customer may publish it: often nearly right.
 fn data() -> impl Strategy<Value = RecordData> {

@@ -2,28 +2,23 @@
 //! file loads, and holds the original's records with the list carried out and
 //! nothing else changed, by the word of other servers' readers.
 
-use std::collections::BTreeSet;
 use std::fs;
-use std::net::Ipv6Addr;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::thread;
 
-use chrono::{DateTime, Duration, Utc};
-use nomenta_core::judge::domain::Domain;
 use nomenta_core::judge::edit::{Edit, EditKind};
-use nomenta_core::judge::gate::Gates;
 use nomenta_core::judge::policy::Policy;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::platform::Platform;
-use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_core::reading::record::Record;
 use nomenta_core::rehearsal::{Rehearsal, rehearse};
-use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_core::zonefile::{self, text};
 
-const ZONE: &str = "onswick.example";
+mod common;
+use common::{ZONE, domain, start};
+
 const CANONICAL: &str = "onswick.edge.quaymark.example";
 /// An apex, a name below it, one deep below, every name under one, and one in its
 /// own script.
@@ -39,48 +34,9 @@ const STYLES: usize = 30;
 /// and mistake.
 const STRIDE: usize = 13;
 
-fn start() -> DateTime<Utc> {
-    DateTime::from_timestamp(1_790_000_000, 0).expect("in range")
-}
-
+/// With a zone for the challenges of wildcards.
 fn platform() -> Platform {
-    Platform {
-        zone: "quaymark.example".into(),
-        brand: "quaymark".into(),
-        proof_zone: Some("proof.quaymark.example".into()),
-        acme_zone: Some("acme.quaymark.example".into()),
-        dns_for_all: false,
-        special_use: Vec::new(),
-    }
-}
-
-fn domain(typed: &str) -> Domain {
-    let subject = Subject::parse(typed).expect("a name");
-    Domain {
-        host: subject.host,
-        wildcard: subject.wildcard,
-        site: "onswick".into(),
-        ingress: Ingress {
-            name: "harbour".into(),
-            revision: 1,
-            ipv4: BTreeSet::from([[127, 77, 0, 10].into(), [127, 77, 0, 11].into()]),
-            ipv6: BTreeSet::from([Ipv6Addr::LOCALHOST]),
-            canonical: CanonicalHost::parse("{site}.edge.quaymark.example").expect("valid"),
-            name_servers: ["ns1.quaymark.example".into()].into(),
-            subdomain_addresses: true,
-        },
-        token: Token::from_random([7; 20]),
-        token_expires_at: start() + Duration::days(30),
-        superseded: vec![Token::from_random([9; 20])],
-        mail_before: Vec::new(),
-        moved_at: start() - Duration::days(1),
-        gates: Gates::new(start()),
-        zone: ZONE.into(),
-        fingerprint: None,
-        quiet_looks: 0,
-        enrolled_at: start(),
-        pair: None,
-    }
+    Platform { acme_zone: Some("acme.quaymark.example".into()), ..common::platform() }
 }
 
 /// A record as it is to be written.
