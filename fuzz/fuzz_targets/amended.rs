@@ -10,7 +10,7 @@ fuzz_target!(|input: (u64, Vec<u8>, &str)| {
     let (fates, value, text) = input;
     let Ok(file) = ZoneFile::parse(text, &"onswick.example".into()) else { return };
     let txt = RecordData::Txt(value.into());
-    let added = Record { owner: "new.onswick.example".into(), ttl: 300, data: txt.clone() };
+    let added = [Record { owner: "new.onswick.example".into(), ttl: 300, data: txt.clone() }];
 
     // With the SOA goes the zone's name, and the TTL of what states none.
     let fate = |index: usize| {
@@ -22,7 +22,7 @@ fuzz_target!(|input: (u64, Vec<u8>, &str)| {
         }
     };
     within_limits(2 * text.len(), || {
-        let amended = file.amended(fate, &[added], "Fuzz").expect("what was read can be amended");
+        let amended = file.amended(fate, &added, "Fuzz").expect("what was read can be amended");
         assert!(amended.text().ends_with('\n'));
     });
 });

@@ -29,11 +29,15 @@ fuzz_target!(|set: Vec<(u8, u8, Vec<u8>, bool)>| {
         for wildcard in [false, true] {
             let wish = Wish { identities: &identities, wildcard, method: Method::Dns, account: None };
             let restricts = |record: &&&Record| match &record.data {
-                RecordData::Caa { tag, .. } => tag.as_bytes() == b"issue" || wildcard && tag.as_bytes() == b"issuewild",
+                RecordData::Caa { tag, .. } => {
+                    tag.as_bytes() == b"issue" || wildcard && tag.as_bytes() == b"issuewild"
+                }
                 _ => false,
             };
             let names_us = |record: &&Record| match &record.data {
-                RecordData::Caa { value, .. } => caa::means_one_of(value, &identities) && !caa::allows_nobody(value),
+                RecordData::Caa { value, .. } => {
+                    caa::means_one_of(value, &identities) && !caa::allows_nobody(value)
+                }
                 _ => false,
             };
             if caa::objection(&records, &wish).is_none() {

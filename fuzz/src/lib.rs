@@ -9,11 +9,20 @@ use cpu_time::ThreadTime;
 const LONGEST: Duration = Duration::from_millis(10);
 const OCTETS: usize = 10_000;
 
+/// What is slow is run so often: another program may have had the caches.
+const RUNS: usize = 4;
+
 /// Runs one input, which must not take long.
-pub fn within_limits(octets: usize, run: impl FnOnce()) {
-    let start = ThreadTime::now();
-    run();
+pub fn within_limits(octets: usize, mut run: impl FnMut()) {
     let most = LONGEST * u32::try_from(octets / OCTETS + 1).unwrap_or(u32::MAX);
-    let took = start.elapsed();
-    assert!(took <= most, "{octets} octets took {took:?}");
+    let mut took = Vec::new();
+    while took.len() < RUNS {
+        let start = ThreadTime::now();
+        run();
+        took.push(start.elapsed());
+        if took.last().is_some_and(|last| *last <= most) {
+            return;
+        }
+    }
+    panic!("{octets} octets took {took:?}");
 }
