@@ -27,7 +27,9 @@ fn a_domain_is_enrolled_at_the_form_and_watched_to_live_without_a_reload() {
         browser.click(".el-select-dropdown__item").await;
         browser.press("Enrol").await;
         browser
-            .read("192.0.2.7 is an IP address. Type the domain name that visitors will open instead.")
+            .read(
+                "192.0.2.7 is an IP address, or is read as one. Type the domain name that visitors will open",
+            )
             .await;
 
         // What was chosen before is kept; only the name is typed again.

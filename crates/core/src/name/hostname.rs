@@ -12,7 +12,6 @@ use serde::{Deserialize, Serialize};
 
 use super::dns::{DnsName, LONGEST_LABEL, LONGEST_NAME};
 use super::plain::shown;
-use super::platform::Platform;
 use super::{international, pasted};
 
 pub use super::refused::{HostnameCode, HostnameError};
@@ -75,18 +74,6 @@ impl Hostname {
             Some(_) => Ok(Self(ascii)),
             None => Err(HostnameError::PublicSuffix(ascii)),
         }
-    }
-
-    /// As [`parse`](Self::parse), and refuses the platform's own names and those
-    /// that it takes in nowhere: see [`Platform::admits`].
-    ///
-    /// # Errors
-    /// As for `parse`, [`HostnameError::PlatformZone`] and
-    /// [`HostnameError::SpecialUse`].
-    pub fn parse_for(typed: &str, platform: &Platform) -> Result<Self, HostnameError> {
-        let name = Self::parse(typed)?;
-        platform.admits(&name)?;
-        Ok(name)
     }
 
     /// A name as it was recorded: never refused, so that a record that was taken

@@ -7,13 +7,13 @@ use idna::uts46::{AsciiDenyList, DnsLength, Hyphens, Uts46};
 use unicode_properties::{GeneralCategory, UnicodeGeneralCategory};
 use unicode_script::{Script, UnicodeScript};
 
-use super::dns::LONGEST_LABEL;
-use super::hostname::HostnameError;
+use super::dns::{LONGEST_LABEL, LONGEST_NAME};
 use super::plain::{is_plain, shown};
+use super::refused::HostnameError;
 
-/// Octets of a label that mapping may make shorter, all marks put together with
-/// their letters.
-const LONGEST_UNMAPPED: usize = 512;
+/// Octets of a label before its marks are put together with their letters: more
+/// than any can have whose A-label is not too long.
+const LONGEST_UNMAPPED: usize = 4 * LONGEST_LABEL;
 /// What begins an A-label (RFC 5890, section 2.3.2.1).
 const ACE_PREFIX: &str = "xn--";
 
@@ -23,6 +23,9 @@ const ACE_PREFIX: &str = "xn--";
 pub(crate) fn to_ascii(host: &str) -> Result<String, HostnameError> {
     let host = host.strip_suffix('.').unwrap_or(host);
     let invalid = || HostnameError::Idna(shown(host));
+    if host.len() > 4 * LONGEST_NAME {
+        return Err(HostnameError::NameTooLong(host.len()));
+    }
     if let Some(label) = host.split('.').find(|label| is_too_long(label)) {
         return Err(HostnameError::LabelTooLong { label: shown(label), length: label.len() });
     }

@@ -5,8 +5,8 @@ use std::borrow::Cow;
 
 use unicode_properties::{GeneralCategory, UnicodeGeneralCategory};
 
-use super::hostname::HostnameError;
 use super::plain::shown;
+use super::refused::HostnameError;
 
 /// Schemes that people mistype: what follows one tells a slip from a name.
 const SCHEMES: [&str; 2] = ["https", "http"];

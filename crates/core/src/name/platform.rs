@@ -3,7 +3,8 @@
 use serde::{Deserialize, Serialize};
 
 use super::dns::{DnsName, is_within};
-use super::hostname::{Hostname, HostnameError};
+use super::hostname::Hostname;
+use super::refused::HostnameError;
 use super::special;
 
 /// The label at which the CA looks for a TXT record (RFC 8555, section 8.4).
@@ -45,7 +46,7 @@ impl Platform {
 
         let is_allowed = self.special_use.iter().any(|zone| is_within(name.as_str(), zone));
         match special::reserved(name.as_str()).filter(|_| !is_allowed) {
-            Some(reserved) => Err(reserved.refuse(name)),
+            Some(reserved) => Err(reserved.refuse(name.as_str())),
             None => Ok(()),
         }
     }
@@ -82,7 +83,7 @@ mod tests {
         let platform = test::platform();
         assert_eq!(refused("onswick.quaymark.example", &platform), "platform-zone");
         assert_eq!(refused("*.Quaymark.example", &platform), "platform-zone");
-        assert!(Hostname::parse_for("notquaymark.example", &platform).is_ok());
+        assert!(Subject::parse_for("notquaymark.example", &platform).is_ok());
     }
 
     #[test]

@@ -2,7 +2,7 @@
 //! (RFC 6761, and the registry that it sets up).
 
 use super::dns;
-use super::hostname::{Hostname, HostnameError};
+use super::refused::HostnameError;
 
 /// A name that is reserved, with all that lies under it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -50,7 +50,7 @@ pub fn reserved(name: &str) -> Option<Reserved> {
 
 impl Reserved {
     /// Why a name under it is not taken.
-    pub(super) fn refuse(self, name: &Hostname) -> HostnameError {
+    pub(super) fn refuse(self, name: &str) -> HostnameError {
         let Self { suffix, purpose, origin } = self;
         HostnameError::SpecialUse { name: name.to_string(), suffix, purpose, origin }
     }

@@ -30,7 +30,7 @@ impl Subject {
     /// As [`parse`](Self::parse), and refuses what the platform does not admit.
     ///
     /// # Errors
-    /// As for `Hostname::parse_for`.
+    /// As for `parse`, and as for [`Platform::admits`].
     pub fn parse_for(typed: &str, platform: &Platform) -> Result<Self, HostnameError> {
         let subject = Self::parse(typed)?;
         platform.admits(&subject.host)?;
