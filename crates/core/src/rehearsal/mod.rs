@@ -357,6 +357,25 @@ mod tests {
     }
 
     #[test]
+    fn a_redirected_subtree_hides_what_stands_in_it() {
+        let done =
+            rehearsed(SUB, "@ DNAME elsewhere.example.\ntimetable CNAME onswick.edge.quaymark.example.\n");
+        assert_eq!(codes(&done), [("dname-above", &[5][..])]);
+        let synthesised =
+            |edit: &Edit| edit.kind == EditKind::Delete && edit.value.contains("timetable.elsewhere");
+        assert!(!done.todo.iter().any(synthesised), "{:?}", done.todo);
+    }
+
+    #[test]
+    fn signatures_stand_beside_an_alias_and_are_told_of() {
+        let done =
+            rehearsed(SUB, "timetable CNAME shop.harrowhost.example.\n RRSIG CNAME 13 3 60 1 1 1 @ AAAA\n");
+        assert!(done.passes && done.amended.contains("RRSIG"), "{}", done.amended);
+        assert!(done.notes[0].contains("The serial of the SOA record stays 7."), "{:?}", done.notes);
+        assert!(done.notes[1].contains("RRSIG records: 1"), "{:?}", done.notes);
+    }
+
+    #[test]
     fn an_apex_gets_every_address_and_a_ca_that_may_issue() {
         let lines = "@ A 192.0.2.7\n@ MX 10 mx\n@ CAA 0 issue \"otherstamp-ca.example\"\n";
         let done = rehearsed("onswick.example", lines);

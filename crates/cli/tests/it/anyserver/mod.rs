@@ -334,8 +334,9 @@ fn host_of(state: &State, zone: &str) -> String {
     if state.host == "@" { zone.to_owned() } else { format!("{}.{zone}", state.host) }
 }
 
-async fn look(surveyor: &Surveyor, state: &'static State, zone: String) -> (&'static State, Outcome) {
-    (state, found(surveyor, state, &zone).await)
+async fn look(surveyor: &Surveyor, state: &'static State, zone: String) -> (&'static State, String, Outcome) {
+    let outcome = found(surveyor, state, &zone).await;
+    (state, zone, outcome)
 }
 
 /// The zone of the state at one place of the list.
@@ -349,18 +350,24 @@ async fn judge_all(surveyor: &Surveyor, want: fn(&State) -> &'static [Code]) {
     for (index, state) in states::all().enumerate() {
         looks.push(look(surveyor, state, zone_of(index)));
     }
+    let all = looks.len();
     let outcomes: Vec<_> = stream::iter(looks).buffer_unordered(AT_ONCE).collect().await;
 
     let mut wrong = Vec::new();
-    for (state, outcome) in &outcomes {
+    for (state, zone, mut outcome) in outcomes {
         let want: BTreeSet<Code> = want(state).iter().copied().collect();
-        let got = codes(outcome);
+        if codes(&outcome) != want {
+            // A server that thinks for long may seem silent while all are asked at once:
+            // as in the product, one look alone proves nothing.
+            outcome = found(surveyor, state, &zone).await;
+        }
+        let got = codes(&outcome);
         if got != want {
             let said: Vec<_> = outcome.findings.iter().map(|f| format!("{}: {}", f.code, f.remedy)).collect();
             wrong.push(format!("{}: wanted {want:?}, got {got:?}\n    {}", state.name, said.join("\n    ")));
         }
     }
-    assert!(wrong.is_empty(), "{} of {} states:\n{}", wrong.len(), outcomes.len(), wrong.join("\n"));
+    assert!(wrong.is_empty(), "{} of {all} states:\n{}", wrong.len(), wrong.join("\n"));
 }
 
 /// What stands elsewhere, that states lead to; `address` tells where a server with
