@@ -157,7 +157,7 @@ impl<'a> Writer<'a> {
     /// the comment at its end too.
     fn in_place(&mut self, entry: &Entry, needs_owner: bool, needs_ttl: bool, value: &str) {
         if needs_owner {
-            self.text.push_str(&format!("{}. ", entry.record.owner));
+            self.text.push_str(&format!("{} ", text::absolute(&entry.record.owner)));
         } else {
             self.text.push_str(&self.source[entry.span.start..entry.head]);
         }
@@ -172,7 +172,7 @@ impl<'a> Writer<'a> {
     /// The whole record as one line of its own.
     fn anew(&mut self, entry: &Entry, value: &str) {
         let Record { owner, ttl, data } = &entry.record;
-        self.text.push_str(&format!("{owner}. {ttl} IN {} {value}\n", data.type_name()));
+        self.text.push_str(&format!("{} {ttl} IN {} {value}\n", text::absolute(owner), data.type_name()));
     }
 
     /// The words of a value, parted by spaces.

@@ -364,6 +364,13 @@ mod tests {
     }
 
     #[test]
+    fn an_owner_that_is_said_anew_is_escaped() {
+        let text = "a\\(b A 192.0.2.1\n ( A 192.0.2.2 )\n A 192.0.2.3\n";
+        let want = r"a\040b.onswick.example. 3600 IN A 192.0.2.2";
+        assert!(amended(text, &[(0, Fate::Gone)], &[]).starts_with(want));
+    }
+
+    #[test]
     fn amending_leaves_every_other_record_and_octet_alone() {
         let text = "; head\nwww 60 A 192.0.2.7 ; old\n    A 192.0.2.8\n    TXT \"a\" ( \"b\"\n \"c\" )\nx MX 1 mx ; keep";
         assert_eq!(amended(text, &[], &[]), text);

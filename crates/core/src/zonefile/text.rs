@@ -6,6 +6,19 @@ use std::net::IpAddr;
 use crate::name::dns::DnsName;
 use crate::reading::record::{Record, RecordData};
 
+/// A name as a file has it, absolute: what would end it there is escaped.
+pub(super) fn absolute(name: &DnsName) -> String {
+    let mut text = String::with_capacity(name.len() + 1);
+    for c in name.chars() {
+        match c {
+            '"' | ';' | '(' | ')' | '@' | '$' => text.push_str(&format!("\\{:03}", u32::from(c))),
+            c => text.push(c),
+        }
+    }
+    text.push('.');
+    text
+}
+
 /// Records of one zone, after an `$ORIGIN` line.
 pub fn lines(zone: &str, records: &[Record]) -> String {
     let mut text = format!("$ORIGIN {zone}.\n");
@@ -22,7 +35,7 @@ pub fn line(zone: &str, record: &Record) -> String {
     let owner = if !zone.is_empty() && record.owner.is_within(zone) {
         record.owner.relative_to(zone)
     } else {
-        format!("{}.", record.owner)
+        absolute(&record.owner)
     };
 
     format!("{owner} {} IN {} {}", record.ttl, record.data.type_name(), value(&record.data))
