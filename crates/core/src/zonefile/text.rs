@@ -6,8 +6,14 @@ use std::net::IpAddr;
 use crate::name::dns::DnsName;
 use crate::reading::record::{Record, RecordData};
 
-/// A name as a file has it, absolute: what would end it there is escaped.
+/// A name as a file has it, absolute.
 pub(super) fn absolute(name: &DnsName) -> String {
+    escaped(name) + "."
+}
+
+/// A name, or what of it stands before its zone; what would end it in a file is
+/// escaped.
+fn escaped(name: &str) -> String {
     let mut text = String::with_capacity(name.len() + 1);
     for c in name.chars() {
         match c {
@@ -15,7 +21,6 @@ pub(super) fn absolute(name: &DnsName) -> String {
             c => text.push(c),
         }
     }
-    text.push('.');
     text
 }
 
@@ -32,10 +37,12 @@ pub fn lines(zone: &str, records: &[Record]) -> String {
 /// One record as one line, its owner relative to `zone`; relative to the root
 /// it is absolute.
 pub fn line(zone: &str, record: &Record) -> String {
-    let owner = if !zone.is_empty() && record.owner.is_within(zone) {
-        record.owner.relative_to(zone)
-    } else {
+    let owner = if zone.is_empty() || !record.owner.is_within(zone) {
         absolute(&record.owner)
+    } else if record.owner == zone {
+        "@".to_owned()
+    } else {
+        escaped(&record.owner.relative_to(zone))
     };
 
     format!("{owner} {} IN {} {}", record.ttl, record.data.type_name(), value(&record.data))
@@ -44,13 +51,19 @@ pub fn line(zone: &str, record: &Record) -> String {
 /// The value alone, names absolute.
 pub fn value(data: &RecordData) -> String {
     match data {
-        RecordData::Cname(name) | RecordData::Dname(name) | RecordData::Ns(name) => format!("{name}."),
-        RecordData::Mx { preference, exchange } => format!("{preference} {exchange}."),
+        RecordData::Cname(name) | RecordData::Dname(name) | RecordData::Ns(name) => absolute(name),
+        RecordData::Mx { preference, exchange } => format!("{preference} {}", absolute(exchange)),
         RecordData::Txt(text) => text_strings(text.as_bytes()),
         RecordData::Caa { flags, tag, value } => format!("{flags} {tag} {}", quoted(value.as_bytes())),
         RecordData::Soa(soa) => format!(
-            "{}. {}. {} {} {} {} {}",
-            soa.primary, soa.contact, soa.serial, soa.refresh, soa.retry, soa.expire, soa.minimum
+            "{} {} {} {} {} {} {}",
+            absolute(&soa.primary),
+            absolute(&soa.contact),
+            soa.serial,
+            soa.refresh,
+            soa.retry,
+            soa.expire,
+            soa.minimum
         ),
         RecordData::Https { priority, target, hints } => binding(*priority, target, hints),
         other => other.to_string(),
@@ -60,7 +73,7 @@ pub fn value(data: &RecordData) -> String {
 /// A service binding with its hints, one parameter for each family (RFC 9460,
 /// section 2.1).
 fn binding(priority: u16, target: &DnsName, hints: &[IpAddr]) -> String {
-    let mut text = format!("{priority} {target}.");
+    let mut text = format!("{priority} {}", absolute(target));
 
     for (key, is_v4) in [("ipv4hint", true), ("ipv6hint", false)] {
         let list = hints.iter().filter(|hint| hint.is_ipv4() == is_v4);
@@ -100,6 +113,16 @@ fn quoted(bytes: &[u8]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn names_are_escaped_wherever_they_stand() {
+        let odd = DnsName::new("a(b.onswick.example");
+        let data = RecordData::Mx { preference: 1, exchange: odd.clone() };
+        let record = Record { owner: odd, ttl: 60, data };
+        assert_eq!(line("onswick.example", &record), r"a\040b 60 IN MX 1 a\040b.onswick.example.");
+        let apex = Record { owner: "onswick.example".into(), ..record };
+        assert_eq!(line("onswick.example", &apex), r"@ 60 IN MX 1 a\040b.onswick.example.");
+    }
 
     #[test]
     fn values_are_written_so_that_any_server_reads_them_back() {
