@@ -38,9 +38,7 @@ const FOR_CORE: [(&str, &str); 3] = [
 /// As for [`ensure()`].
 pub(crate) fn ensure_for_tests() -> anyhow::Result<()> {
     ensure()?;
-    let wanted = FOR_TESTS.iter().chain(&FOR_CORE);
-    let missing = wanted.filter(|(thing, _)| !present(thing)).map(|(_, package)| *package);
-    install(&missing.collect::<Vec<_>>())
+    install(&[missing(&FOR_TESTS), missing(&FOR_CORE)].concat())
 }
 
 /// Installs what is missing for the tests of the core.
@@ -48,8 +46,7 @@ pub(crate) fn ensure_for_tests() -> anyhow::Result<()> {
 /// # Errors
 /// As for [`ensure()`].
 pub(crate) fn ensure_for_core() -> anyhow::Result<()> {
-    let missing = FOR_CORE.iter().filter(|(thing, _)| !present(thing)).map(|(_, package)| *package);
-    install(&missing.collect::<Vec<_>>())
+    install(&missing(&FOR_CORE))
 }
 
 /// Installs what is missing.
@@ -58,7 +55,7 @@ pub(crate) fn ensure_for_core() -> anyhow::Result<()> {
 /// If something is missing and may not be installed; the message has the
 /// command that would.
 pub(crate) fn ensure() -> anyhow::Result<()> {
-    install(&missing())
+    install(&missing(&WANTED))
 }
 
 /// Installs one more package, unless what it brings is there.
@@ -98,8 +95,8 @@ fn apt(prefix: &[&str], args: &[&str]) -> anyhow::Result<()> {
     Ok(())
 }
 
-fn missing() -> Vec<&'static str> {
-    let absent = WANTED.iter().filter(|(thing, _)| !present(thing));
+fn missing(wanted: &[(&str, &'static str)]) -> Vec<&'static str> {
+    let absent = wanted.iter().filter(|(thing, _)| !present(thing));
     absent.map(|(_, package)| *package).collect()
 }
 

@@ -12,6 +12,7 @@ mod daemon;
 pub mod demo;
 pub mod edge;
 mod forwarder;
+mod framed;
 pub mod front;
 pub mod issuer_front;
 mod knot;

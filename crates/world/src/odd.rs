@@ -10,13 +10,12 @@ use hickory_proto::op::{Message, MessageType, ResponseCode};
 use hickory_proto::rr::rdata::{CNAME, SOA};
 use hickory_proto::rr::{Name, RData, Record, RecordType};
 use hickory_proto::serialize::binary::BinEncodable;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::task::JoinSet;
 use tokio::time::{sleep, timeout};
 
-use crate::Layout;
 use crate::layout::{FORMER_HOST, PRIMARY, SLACKWATER};
+use crate::{Layout, framed};
 
 /// A way to misbehave.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -98,13 +97,9 @@ async fn by_tcp(listener: TcpListener, primary: SocketAddr, manner: Manner) {
 }
 
 async fn one_by_tcp(mut stream: TcpStream, primary: SocketAddr, manner: Manner) -> Option<()> {
-    let length = stream.read_u16().await.ok()?;
-    let mut question = vec![0; length.into()];
-    stream.read_exact(&mut question).await.ok()?;
-
+    let question = framed::read(&mut stream).await?;
     let reply = reply(&question, primary, manner, true).await?;
-    let length = u16::try_from(reply.len()).ok()?;
-    stream.write_all(&[&length.to_be_bytes(), &reply[..]].concat()).await.ok()
+    framed::write(&mut stream, &reply).await
 }
 
 async fn reply(question: &[u8], primary: SocketAddr, manner: Manner, tcp: bool) -> Option<Vec<u8>> {

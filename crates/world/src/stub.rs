@@ -10,10 +10,11 @@ use hickory_proto::op::{Edns, Message, MessageType, Query, ResponseCode};
 use hickory_proto::rr::rdata::{A, CNAME, NS, SOA, TXT};
 use hickory_proto::rr::{Name, RData, Record, RecordType};
 use hickory_proto::serialize::binary::BinEncodable;
-use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::task::JoinSet;
 use tokio::time::{sleep, timeout};
+
+use crate::framed;
 
 /// Largest reply by UDP without EDNS (RFC 1035, section 4.2.1).
 const SMALL: usize = 512;
@@ -135,29 +136,17 @@ async fn by_tcp(listener: TcpListener, upstream: SocketAddr, habit: Habit) {
 }
 
 async fn one_by_tcp(mut stream: TcpStream, upstream: SocketAddr, habit: Habit) -> Option<()> {
-    let question = read_one(&mut stream).await?;
+    let question = framed::read(&mut stream).await?;
     let reply = replies(&question, upstream, habit, true).await?.pop()?;
-    write_one(&mut stream, &reply).await
-}
-
-async fn read_one(stream: &mut TcpStream) -> Option<Vec<u8>> {
-    let length = stream.read_u16().await.ok()?;
-    let mut message = vec![0; length.into()];
-    stream.read_exact(&mut message).await.ok()?;
-    Some(message)
-}
-
-async fn write_one(stream: &mut TcpStream, message: &[u8]) -> Option<()> {
-    let length = u16::try_from(message.len()).ok()?;
-    stream.write_all(&[&length.to_be_bytes(), message].concat()).await.ok()
+    framed::write(&mut stream, &reply).await
 }
 
 /// Whole, whatever its size.
 async fn ask_upstream(question: &[u8], upstream: SocketAddr) -> Option<Message> {
     let asked = async {
         let mut stream = TcpStream::connect(upstream).await.ok()?;
-        write_one(&mut stream, question).await?;
-        read_one(&mut stream).await
+        framed::write(&mut stream, question).await?;
+        framed::read(&mut stream).await
     };
     Message::from_vec(&timeout(UPSTREAM_LIMIT, asked).await.ok()??).ok()
 }

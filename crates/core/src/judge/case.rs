@@ -88,8 +88,7 @@ impl<'a> Case<'a> {
         let expected = Expected::new(&sheet, &domain.ingress, survey);
         let (servers, vantages): (Vec<_>, Vec<_>) =
             survey.sources().into_iter().partition(|source| source.is_authority());
-        let views: Vec<_> =
-            servers.iter().filter_map(|source| Some((*source, survey.host_view(source)?))).collect();
+        let views = survey.views_of(servers.iter().copied());
         let owners = owners(&sheet, survey, &servers);
         let verdict = worst(&expected, &views);
         let target = domain.target(platform);

@@ -24,6 +24,16 @@ crate::spelled! {
 }
 
 impl EditKind {
+    /// What begins a sentence that tells somebody to do it.
+    fn verb(self) -> &'static str {
+        match self {
+            Self::Add => "Add",
+            Self::Change => "Change",
+            Self::Delete => "Delete",
+            Self::Keep => "Keep",
+        }
+    }
+
     /// What is in the way goes before what needs the place comes.
     pub(crate) fn order(self) -> u8 {
         match self {
@@ -117,12 +127,7 @@ impl Edit {
     }
 
     fn counted(&self, count: usize) -> String {
-        let verb = match self.kind {
-            EditKind::Add => "Add",
-            EditKind::Change => "Change",
-            EditKind::Delete => "Delete",
-            EditKind::Keep => "Keep",
-        };
+        let verb = self.kind.verb();
         format!("{verb} the {count} {} records at {} that are listed.", self.rtype, self.place())
     }
 
@@ -136,14 +141,15 @@ impl Edit {
 
 fn sentence(edit: &Edit) -> String {
     let rtype = &edit.rtype;
+    let verb = edit.kind.verb();
     let value = marked_off(&edit.value);
     let host = edit.place();
 
     match edit.kind {
-        EditKind::Add => format!("Add the {rtype} record {value} at {host}."),
-        EditKind::Change => format!("Change the {rtype} record at {host} to {value}."),
-        EditKind::Delete => format!("Delete the {rtype} record {value} at {host}."),
-        EditKind::Keep => format!("Keep the {rtype} record {value} at {host}."),
+        EditKind::Change => format!("{verb} the {rtype} record at {host} to {value}."),
+        EditKind::Add | EditKind::Delete | EditKind::Keep => {
+            format!("{verb} the {rtype} record {value} at {host}.")
+        }
     }
 }
 

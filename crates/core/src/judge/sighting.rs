@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 use crate::name::dns::DnsName;
-use crate::reading::answer::Source;
+use crate::reading::answer::{Reading, Source};
 use crate::reading::delegation::Delegation;
 use crate::reading::record::Record;
 
@@ -30,6 +30,12 @@ impl Sighting {
     /// A record, and who said so.
     pub fn of(source: impl fmt::Display, record: &Record) -> Self {
         Self { ttl: Some(record.ttl), ..Self::new(source, record.to_string()) }
+    }
+
+    /// Why a question got no usable answer.
+    pub fn of_failure(reading: &Reading) -> Self {
+        let failure = reading.failure().unwrap_or_default();
+        Self::new(&reading.source, format!("{} {}: {failure}", reading.name, reading.rtype))
     }
 
     /// Records, each with who said so.

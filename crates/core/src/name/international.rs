@@ -76,9 +76,9 @@ pub(super) fn is_digit(c: char) -> bool {
 
 /// The first character of a name that no label may hold, wherever it stands.
 fn culprit(host: &str) -> Option<HostnameError> {
-    let letters = host.chars().filter(|c| !c.is_ascii());
-    let found = letters.into_iter().find(|c| {
-        let alone = mapped(c.encode_utf8(&mut [0; 4])).into_owned();
+    let mut letters = host.chars().filter(|c| !c.is_ascii());
+    let found = letters.find(|c| {
+        let alone = mapped(&c.to_string()).into_owned();
         unregistrable(&alone.replace(char::REPLACEMENT_CHARACTER, "")).is_some() || is_unassigned(*c)
     })?;
 

@@ -298,8 +298,12 @@ impl Survey {
 
     /// Host views of all authoritative servers that answered.
     pub fn authority_views(&self) -> Vec<(&Source, HostView)> {
-        let sources = self.sources().into_iter().filter(|s| s.is_authority());
-        sources.filter_map(|s| Some((s, self.host_view(s)?))).collect()
+        self.views_of(self.sources().into_iter().filter(|source| source.is_authority()))
+    }
+
+    /// Host views of those of some sources that answered.
+    pub fn views_of<'a>(&self, sources: impl IntoIterator<Item = &'a Source>) -> Vec<(&'a Source, HostView)> {
+        sources.into_iter().filter_map(|source| Some((source, self.host_view(source)?))).collect()
     }
 }
 

@@ -36,7 +36,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
             servers.join(" and ")
         ),
         remark: "Asked without EDNS the same servers answer; resolvers that do not try that fail.".into(),
-        evidence: failing.into_iter().take(6).map(sighting).collect(),
+        evidence: failing.into_iter().take(6).map(Sighting::of_failure).collect(),
         ..Diagnosis::default()
     })
 }
@@ -49,11 +49,6 @@ fn is_bare(reading: &Reading) -> bool {
 fn is_failing(case: &Case<'_>, reading: &Reading) -> bool {
     let is_vantage = !reading.source.is_authority();
     is_vantage && reading.rcode() == Some(Rcode::ServFail) && reading.name.is_within(&case.sheet.zone)
-}
-
-fn sighting(reading: &Reading) -> Sighting {
-    let failure = reading.failure().unwrap_or_default();
-    Sighting::new(&reading.source, format!("{} {}: {failure}", reading.name, reading.rtype))
 }
 
 #[cfg(test)]

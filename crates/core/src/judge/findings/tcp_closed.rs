@@ -40,18 +40,13 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
             first.rtype
         ),
         remark: "Resolvers ask again by TCP and get nothing, so they fail too.".into(),
-        evidence: short.iter().map(|reading| sighting(reading)).collect(),
+        evidence: short.iter().map(|reading| Sighting::of_failure(reading)).collect(),
         ..Diagnosis::default()
     })
 }
 
 fn is_short(reading: &Reading) -> bool {
     reading.source.is_authority() && matches!(reading.outcome, Outcome::Short { .. })
-}
-
-fn sighting(reading: &Reading) -> Sighting {
-    let failure = reading.failure().unwrap_or_default();
-    Sighting::new(&reading.source, format!("{} {}: {failure}", reading.name, reading.rtype))
 }
 
 #[cfg(test)]
