@@ -172,7 +172,7 @@ pub struct DomainDetail {
     pub next_look: Option<DateTime<Utc>>,
     /// The certificate held.
     pub certificate: Option<CertificateFacts>,
-    /// The refusal of the latest order.
+    /// The CA's problem document, where it refused the last order that ended.
     pub refusal: Option<IssuerProblem>,
     /// What of all this is shown.
     pub view: DomainView,

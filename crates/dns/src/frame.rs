@@ -10,7 +10,7 @@ use hickory_proto::rr::{Name, RData, RecordType as WireType};
 use hickory_proto::serialize::binary::{BinDecodable, BinDecoder, Restrict};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::answer::ExtendedError;
-use nomenta_core::reading::record::{Record, RecordData, Soa};
+use nomenta_core::reading::record::{Record, RecordData, Soa, ttl};
 
 use crate::signing::{self, TrustRecord};
 
@@ -83,11 +83,6 @@ const CHECKED: [WireType; 7] =
 
 /// Redirects whole subtrees (RFC 6672).
 const DNAME: WireType = WireType::Unknown(39);
-
-/// A TTL with its highest bit set counts as none (RFC 2181, section 8).
-fn ttl(told: u32) -> u32 {
-    if told > i32::MAX.cast_unsigned() { 0 } else { told }
-}
 
 /// The one form that names are kept in.
 pub(crate) fn text(name: &Name) -> DnsName {

@@ -1,12 +1,13 @@
 //! The records of the chain of trust, read from their octets (RFC 4034).
 
 use chrono::DateTime;
+use nomenta_core::reading::record::RecordType;
 use nomenta_core::reading::trust::{Signature, Signer, ZoneKey};
 
 /// Numbers of the types (RFC 4034).
-pub(crate) const DS: u16 = 43;
+pub(crate) const DS: u16 = RecordType::Ds.number();
 pub(crate) const RRSIG: u16 = 46;
-pub(crate) const DNSKEY: u16 = 48;
+pub(crate) const DNSKEY: u16 = RecordType::Dnskey.number();
 
 /// A record of the chain of trust in an answer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -76,6 +76,20 @@ impl Store {
         })
     }
 
+    /// The CA's word on the last order that ended for a domain, where it refused it:
+    /// it holds while another one is on its way.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn refusal(&self, domain_id: Uuid) -> Result<Option<Problem>, StoreError> {
+        let problem = sqlx::query_scalar!(
+            "SELECT problem FROM orders WHERE domain_ids @> ARRAY[$1::uuid] AND state <> 'open'
+             ORDER BY placed_at DESC LIMIT 1",
+            domain_id
+        );
+        read_if("problem", problem.fetch_optional(&self.pool).await?.flatten())
+    }
+
     /// The latest order that covers a domain, with all its steps.
     ///
     /// # Errors

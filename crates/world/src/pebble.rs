@@ -132,7 +132,10 @@ pub(crate) async fn watched(layout: &Layout, setup: &IssuerSetup) -> anyhow::Res
 /// Whether its directory is to be had.
 async fn answers(layout: &Layout, setup: &IssuerSetup) -> bool {
     let Ok(client) = client(&layout.directory_root()) else { return false };
-    client.get(setup.directory()).send().await.is_ok()
+    // Its directory needs none of its records, and they may be what it is stuck on.
+    let directory = client.get(setup.directory()).send();
+    let records = client.get(format!("{}/cert-status-by-serial/0", setup.management())).send();
+    directory.await.is_ok() && records.await.is_ok()
 }
 
 async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {

@@ -40,7 +40,7 @@ crate::spelled! {
 
 impl RecordType {
     /// Its number in the IANA registry.
-    pub fn number(self) -> u16 {
+    pub const fn number(self) -> u16 {
         match self {
             Self::A => 1,
             Self::Ns => 2,
@@ -55,6 +55,12 @@ impl RecordType {
             Self::Caa => 257,
         }
     }
+}
+
+/// A TTL as it counts, in seconds: one with its highest bit set is none (RFC 2181,
+/// section 8).
+pub fn ttl(told: u32) -> u32 {
+    if told > i32::MAX.cast_unsigned() { 0 } else { told }
 }
 
 /// What a record holds. The strings of a TXT record are joined (RFC 1035,

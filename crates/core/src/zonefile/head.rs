@@ -4,9 +4,8 @@ use super::fault::Fault;
 use super::lines::Token;
 use super::values::seconds;
 use crate::name::plain::shown;
+use crate::reading::record;
 
-/// Longest TTL, in seconds; a longer one is none (RFC 2181, section 8).
-const LONGEST_TTL: u32 = 0x7fff_ffff;
 /// Classes that no customer's zone is of (RFC 1035, section 3.2.4).
 const OTHER_CLASSES: [&str; 6] = ["CH", "CS", "HS", "CLASS2", "CLASS3", "CLASS4"];
 /// What stands before a type, and what follows from the type on.
@@ -46,5 +45,5 @@ fn is_internet(token: &Token<'_>) -> bool {
 
 /// A TTL in seconds.
 pub(super) fn ttl(text: &str) -> Option<u32> {
-    seconds(text).map(|stated| if stated > LONGEST_TTL { 0 } else { stated })
+    seconds(text).map(record::ttl)
 }

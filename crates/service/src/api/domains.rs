@@ -16,7 +16,7 @@ use nomenta_api::view::{DomainView, JudgedLine};
 use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::judge::case::Case;
 use nomenta_core::judge::edit::Edit;
-use nomenta_core::judge::evidence::{Evidence, OrderState};
+use nomenta_core::judge::evidence::Evidence;
 use nomenta_core::judge::gate::Stage;
 use nomenta_core::judge::todo;
 use nomenta_core::judge::verdict;
@@ -163,7 +163,7 @@ pub(super) async fn domain(
     let sheet = draw(&app, &record);
     let open = app.store.findings(record.id).await?;
     let held = app.store.certificate(record.id).await?;
-    let order = app.store.order_state(record.id).await?;
+    let refusal = app.store.refusal(record.id).await?;
     let spreads = app.store.spreads(record.id).await?;
 
     let lines: Vec<_> = sheet.lines.iter().map(|line| judged_line(&record, &sheet, line)).collect();
@@ -198,10 +198,7 @@ pub(super) async fn domain(
         looked_at: record.looked_at,
         next_look: record.next_look,
         certificate: held.map(|held| held.facts),
-        refusal: match order {
-            OrderState::Refused { problem, .. } => Some(problem),
-            _ => None,
-        },
+        refusal,
         view,
     };
 
