@@ -99,8 +99,8 @@ async fn refused(host: &str) -> Value {
     let seen = Mutex::new(Value::Null);
     let shows = || async {
         let detail = service.cli_json(&["explain", host]).await;
-        let is_shown = detail["findings"][0]["code"] == "issuer-refused"
-            && detail["gates"][2]["state"] == "blocked";
+        let is_shown =
+            detail["findings"][0]["code"] == "issuer-refused" && detail["gates"][2]["state"] == "blocked";
         *seen.lock().expect("no panic") = detail;
         is_shown
     };
