@@ -20,13 +20,15 @@ async function leave() {
     <RouterLink :to="{ name: 'roster' }" class="brand">Nomenta</RouterLink>
     <nav>
       <RouterLink :to="{ name: 'roster' }">Roster</RouterLink>
+      <RouterLink :to="{ name: 'accounts' }">Accounts</RouterLink>
+      <RouterLink v-if="!session.who.account" :to="{ name: 'contests' }">Contests</RouterLink>
       <RouterLink :to="{ name: 'certificates' }">Certificates</RouterLink>
     </nav>
-    <span class="soft">{{ session.who.name }}, {{ session.who.role }}</span>
+    <span class="soft">{{ session.who.name }}, {{ session.who.role }}{{ session.who.account ? ` of ${session.who.account}` : "" }}</span>
     <ElButton text @click="toggle">{{ dark ? "Light" : "Dark" }}</ElButton>
     <ElButton text @click="leave">Sign out</ElButton>
   </header>
-  <main><RouterView :key="$route.path" /></main>
+  <main><RouterView :key="$route.path + ($route.query.account ?? '')" /></main>
 </template>
 
 <style scoped>

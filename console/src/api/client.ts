@@ -2,20 +2,25 @@
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
+export type Account = Schemas["Account"];
+export type AccountChange = Schemas["AccountChange"];
 export type BaselineView = Schemas["BaselineView"];
 export type CertificateDay = Schemas["CertificateDay"];
 export type CertificateView = Schemas["CertificateView"];
 export type Check = Schemas["Check"];
+export type Contest = Schemas["Contest"];
 export type DomainDetail = Schemas["DomainDetail"];
 export type Edit = Schemas["Edit"];
 export type Event = Schemas["Event"];
 export type FleetCertificate = Schemas["FleetCertificate"];
 export type Gate = Schemas["Gate"];
 export type JudgedLine = Schemas["JudgedLine"];
+export type MoveDomain = Schemas["MoveDomain"];
 export type OpenFinding = Schemas["OpenFinding"];
 export type Held = Schemas["Held"];
 export type Line = Schemas["Line"];
 export type Order = Schemas["OrderView"];
+export type Party = Schemas["Party"];
 export type Probe = Schemas["Probe"];
 export type Rehearsal = Schemas["Rehearsal"];
 export type RosterLine = Schemas["RosterLine"];
@@ -89,13 +94,28 @@ function problem(status: number, text: string): Problem {
 
 export interface RosterQuery {
   stage?: string;
+  account?: string;
   text?: string;
-  after?: string;
 }
 
-export const PAGE = 100;
+/** A host, and whose claim of it is meant where several accounts claim it. */
+export interface Claim {
+  host: string;
+  account?: string;
+}
 
-const at = (host: string) => `domains/${encodeURIComponent(host)}`;
+/** The path of something about a claim. */
+function at(claim: Claim, rest = "", query: Record<string, string> = {}): string {
+  const whose: Record<string, string> = claim.account ? { account: claim.account } : {};
+  const asked = new URLSearchParams({ ...query, ...whose }).toString();
+  return `domains/${encodeURIComponent(claim.host)}${rest}${asked ? `?${asked}` : ""}`;
+}
+
+/** A page of a listing; `next` leads to the one after. */
+async function page<T>(path: string): Promise<{ rows: T[]; next?: string }> {
+  const { text, next } = await answer("GET", path);
+  return { rows: JSON.parse(text) as T[], next };
+}
 
 export const api = {
   who: () => call<Who>("GET", "session"),
@@ -104,40 +124,52 @@ export const api = {
   sites: () => call<Site[]>("GET", "sites"),
   stages: () => call<StageCount[]>("GET", "stages"),
   roster: (query: RosterQuery) => {
-    const given = Object.entries({ ...query, limit: String(PAGE) }).filter(([, v]) => v);
-    return call<RosterLine[]>("GET", `domains?${new URLSearchParams(given)}`);
+    const given = Object.entries({ ...query }).filter(([, v]) => v);
+    return `domains?${new URLSearchParams([...given, ["limit", "100"]])}`;
   },
+  rosterPage: (path: string) => page<RosterLine>(path),
   enrol: (host: string, site: string, pair: boolean) =>
     call<SheetView>("POST", "domains", { host, site, pair }),
-  domain: (host: string) => call<DomainDetail>("GET", at(host)),
-  sheet: (host: string, reveal: boolean) =>
-    call<SheetView>("GET", `${at(host)}/sheet?reveal=${reveal}`),
+  domain: (claim: Claim) => call<DomainDetail>("GET", at(claim)),
+  sheet: (claim: Claim, reveal: boolean) =>
+    call<SheetView>("GET", at(claim, "/sheet", { reveal: String(reveal) })),
   /** The sheet as plain text, Markdown, CSV or lines of a master file. */
-  sheetAs: (host: string, kind: string) => send("GET", `${at(host)}/sheet`, { Accept: kind }),
-  rotate: (host: string) => call<SheetView>("POST", `${at(host)}/token`),
-  baseline: (host: string) => call<BaselineView>("GET", `${at(host)}/baseline`),
-  rehearse: async (host: string, zone: string | File, reveal: boolean) => {
+  sheetAs: (claim: Claim, kind: string) => send("GET", at(claim, "/sheet"), { Accept: kind }),
+  rotate: (claim: Claim) => call<SheetView>("POST", at(claim, "/token")),
+  baseline: (claim: Claim) => call<BaselineView>("GET", at(claim, "/baseline")),
+  rehearse: async (claim: Claim, zone: string | File, reveal: boolean) => {
     const headers = { "Content-Type": "text/dns; charset=utf-8" };
-    const path = `${at(host)}/rehearsal?reveal=${reveal}`;
+    const path = at(claim, "/rehearsal", { reveal: String(reveal) });
     return JSON.parse(await send("POST", path, headers, zone)) as Rehearsal;
   },
-  release: (host: string) => call<void>("DELETE", at(host)),
-  certificate: (host: string) => call<CertificateView>("GET", `${at(host)}/certificate`),
-  preflight: (host: string) => call<Check[]>("POST", `${at(host)}/certificate/preflight`),
-  renew: (host: string) => call<void>("POST", `${at(host)}/certificate/renewal`),
-  revoke: (host: string, reason: string) =>
-    call<Schemas["Revoked"]>("POST", `${at(host)}/certificate/revocation`, { reason }),
-  bring: (host: string, chain_pem: string, key_pem: string) =>
-    call<CertificateView>("PUT", `${at(host)}/certificate`, { chain_pem, key_pem }),
+  move: (claim: Claim, change: MoveDomain) =>
+    call<Schemas["Moved"]>("PATCH", at(claim), change),
+  pause: (claim: Claim) => call<void>("POST", at(claim, "/pause")),
+  resume: (claim: Claim) => call<void>("DELETE", at(claim, "/pause")),
+  release: (claim: Claim) => call<void>("DELETE", at(claim)),
+  certificate: (claim: Claim) => call<CertificateView>("GET", at(claim, "/certificate")),
+  preflight: (claim: Claim) => call<Check[]>("POST", at(claim, "/certificate/preflight")),
+  renew: (claim: Claim) => call<void>("POST", at(claim, "/certificate/renewal")),
+  revoke: (claim: Claim, reason: string) =>
+    call<Schemas["Revoked"]>("POST", at(claim, "/certificate/revocation"), { reason }),
+  bring: (claim: Claim, chain_pem: string, key_pem: string) =>
+    call<CertificateView>("PUT", at(claim, "/certificate"), { chain_pem, key_pem }),
   certificateDays: () => call<CertificateDay[]>("GET", "certificates/days"),
-  /** A page of the fleet's certificates; `next` leads to the one after. */
-  certificates: async (path: string) => {
-    const { text, next } = await answer("GET", path);
-    return { rows: JSON.parse(text) as FleetCertificate[], next };
-  },
-  look: (host: string) => call<void>("POST", `${at(host)}/survey`),
-  history: (host: string, after: number) =>
-    call<Event[]>("GET", `${at(host)}/events?after=${after}`),
+  certificates: (path: string) => page<FleetCertificate>(path),
+  look: (claim: Claim) => call<void>("POST", at(claim, "/survey")),
+  history: (claim: Claim, after: number) =>
+    call<Event[]>("GET", at(claim, "/events", { after: String(after) })),
+  accounts: () => call<Account[]>("GET", "accounts"),
+  account: (name: string) => call<Account>("GET", `accounts/${name}`),
+  changeAccount: (name: string, change: AccountChange) =>
+    call<Account>("PATCH", `accounts/${name}`, change),
+  suspend: (name: string) => call<void>("POST", `accounts/${name}/suspension`),
+  unsuspend: (name: string) => call<void>("DELETE", `accounts/${name}/suspension`),
+  changeSite: (name: string, change: Schemas["SiteChange"]) =>
+    call<void>("PATCH", `sites/${name}`, change),
+  contests: (path: string) => page<Contest>(path),
+  rule: (id: string, side: string, because: string) =>
+    call<Contest>("POST", `contests/${id}/ruling`, { side, because }),
 };
 
 /** Calls `heard` for each event from now on; returns how to stop. */

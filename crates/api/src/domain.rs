@@ -11,6 +11,7 @@ use nomenta_core::judge::edit::{Edit, ON_THE_SHEET};
 use nomenta_core::judge::evidence::Problem as IssuerProblem;
 use nomenta_core::judge::finding::{Finding, Severity};
 use nomenta_core::judge::gate::{Gate, GateName, Gates, Stage};
+use nomenta_core::judge::standing::{Contested, Ending};
 use nomenta_core::judge::waiting::Wait;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::lookalike::{Lookalike, LookalikeKind};
@@ -36,6 +37,69 @@ pub struct NewDomain {
     /// the one given is the primary, to which the other leads.
     #[serde(default)]
     pub pair: bool,
+    /// Whether one token at the zone's apex proves it, along with every other such name
+    /// of the account in that zone.
+    #[serde(default)]
+    pub by_zone: bool,
+}
+
+/// Whose claim of a host is meant, where several accounts claim it.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct ClaimQuery {
+    /// The account.
+    pub account: Option<String>,
+}
+
+/// What is to change about what a domain shows; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct MoveDomain {
+    /// Another site of the same account.
+    #[serde(default)]
+    pub site: Option<String>,
+    /// Makes it the primary of its pair.
+    #[serde(default)]
+    pub primary: bool,
+    /// Where visitors enter; empty for where the site says.
+    #[serde(default)]
+    pub entry_path: Option<String>,
+    /// What visitors get when something is missing; empty for what the site says.
+    #[serde(default)]
+    pub error_path: Option<String>,
+    /// The hour at which it switches; now if left out. Before its first hour the domain
+    /// leads to the default host.
+    #[serde(default)]
+    pub at: Option<DateTime<Utc>>,
+}
+
+/// What a change of what a domain shows came to.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Moved {
+    /// Whether the customer has to change records: the other site lies behind another
+    /// ingress.
+    pub needs_records: bool,
+}
+
+/// How a domain left the platform.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Ended {
+    /// When.
+    pub at: DateTime<Utc>,
+    /// How.
+    pub ending: Ending,
+}
+
+/// What a domain shows, and from when.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Shows {
+    /// Where visitors enter, if not where the site says.
+    pub entry_path: Option<String>,
+    /// What they get when something is missing, if not what the site says.
+    pub error_path: Option<String>,
+    /// The site that it shows from an hour on, if another.
+    pub next_site: Option<String>,
+    /// That hour.
+    pub switch_at: Option<DateTime<Utc>>,
 }
 
 /// One line of the roster.
@@ -50,6 +114,9 @@ pub struct RosterLine {
     pub lookalike: Option<LookalikeKind>,
     /// The account.
     pub account: String,
+    /// Since when its claim holds the name.
+    #[serde(default)]
+    pub held_since: Option<DateTime<Utc>>,
     /// The site.
     pub site: String,
     /// The first gate not passed, or `live`.
@@ -95,7 +162,7 @@ pub struct RosterQuery {
     pub account: Option<String>,
     /// Only names that contain this.
     pub text: Option<String>,
-    /// Only names after this one: the cursor of the page before.
+    /// Only names after the cursor of the page before.
     pub after: Option<String>,
     /// Lines at most, 1 to 500; 100 if left out.
     pub limit: Option<i64>,
@@ -138,6 +205,18 @@ pub struct DomainDetail {
     pub site: String,
     /// The site's host under the platform's own zone.
     pub default_host: DnsName,
+    /// What it shows, and from when.
+    pub shows: Shows,
+    /// Since when its claim holds the name.
+    pub held_since: Option<DateTime<Utc>>,
+    /// The contest that it is in.
+    pub contest: Option<Contested>,
+    /// When and how it left the platform.
+    pub ended: Option<Ended>,
+    /// Since when it is paused.
+    pub paused_at: Option<DateTime<Utc>>,
+    /// Since when its account is suspended.
+    pub suspended_at: Option<DateTime<Utc>>,
     /// The first gate not passed, or `live`.
     pub stage: Stage,
     /// The four gates in order.

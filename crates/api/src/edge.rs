@@ -35,6 +35,10 @@ pub struct EdgeRoute {
     /// The primary of the pair: every visitor is sent on there, by HTTPS and
     /// with one hop.
     pub redirect_to: Option<DnsName>,
+    /// Whether its hour is still to come: until then visitors are sent on to the default
+    /// host, for now and not for good (307).
+    #[serde(default)]
+    pub is_staged: bool,
     /// Whether to answer with `X-Robots-Tag: noindex`.
     pub noindex: bool,
 }

@@ -1,11 +1,13 @@
 //! What happened, as CloudEvents 1.0 JSON and in words.
 
 use chrono::{DateTime, Utc};
+use nomenta_core::claim::rivals::Outcome;
 use nomenta_core::judge::certificate::RevocationReason;
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::drift::Drift;
 use nomenta_core::judge::evidence::Problem as IssuerProblem;
 use nomenta_core::judge::gate::{GateName, GateState};
+use nomenta_core::judge::standing::{Ending, Phase};
 use nomenta_core::reading::method::Method;
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -42,6 +44,38 @@ nomenta_core::spelled! {
         Drifted = "domain.drifted",
         /// See [`Event::Released`].
         Released = "domain.released",
+        /// See [`Event::Held`].
+        Held = "claim.held",
+        /// See [`Event::NoLongerHeld`].
+        NoLongerHeld = "claim.dropped",
+        /// See [`Event::Contested`].
+        Contested = "claim.contested",
+        /// See [`Event::ContestSettled`].
+        ContestSettled = "contest.settled",
+        /// See [`Event::PairParted`].
+        PairParted = "pair.parted",
+        /// See [`Event::Paused`].
+        Paused = "domain.paused",
+        /// See [`Event::Resumed`].
+        Resumed = "domain.resumed",
+        /// See [`Event::Suspended`].
+        Suspended = "account.suspended",
+        /// See [`Event::Unsuspended`].
+        Unsuspended = "account.resumed",
+        /// See [`Event::Moved`].
+        Moved = "domain.moved",
+        /// See [`Event::Staged`].
+        Staged = "domain.staged",
+        /// See [`Event::Switched`].
+        Switched = "domain.switched",
+        /// See [`Event::PathsChanged`].
+        PathsChanged = "domain.paths",
+        /// See [`Event::PrimaryChanged`].
+        PrimaryChanged = "pair.primary",
+        /// See [`Event::Expired`].
+        Expired = "claim.expired",
+        /// See [`Event::Lost`].
+        Lost = "claim.lost",
     }
 }
 
@@ -144,6 +178,76 @@ pub enum Event {
     /// The domain has left the platform.
     #[serde(rename = "nomenta.domain.released")]
     Released {},
+    /// The claim holds the name from now on.
+    #[serde(rename = "nomenta.claim.held")]
+    Held {},
+    /// The claim no longer holds the name, since it is not proved any more.
+    #[serde(rename = "nomenta.claim.dropped")]
+    NoLongerHeld {},
+    /// Another claim of the name is proved too, or that has come further.
+    #[serde(rename = "nomenta.claim.contested")]
+    Contested {
+        /// How far it has come.
+        phase: Phase,
+        /// Until when the holder may put its token back.
+        grace_ends_at: Option<DateTime<Utc>>,
+    },
+    /// The contest for the name is over.
+    #[serde(rename = "nomenta.contest.settled")]
+    ContestSettled {
+        /// How.
+        outcome: Outcome,
+    },
+    /// The other one of the pair has left.
+    #[serde(rename = "nomenta.pair.parted")]
+    PairParted {
+        /// Its name.
+        other: String,
+    },
+    /// Nothing is looked at or ordered from now on.
+    #[serde(rename = "nomenta.domain.paused")]
+    Paused {},
+    /// The domain is looked at again.
+    #[serde(rename = "nomenta.domain.resumed")]
+    Resumed {},
+    /// The account was suspended, and the route withdrawn.
+    #[serde(rename = "nomenta.account.suspended")]
+    Suspended {},
+    /// The account was resumed, and the route is there again.
+    #[serde(rename = "nomenta.account.resumed")]
+    Unsuspended {},
+    /// The domain shows another site.
+    #[serde(rename = "nomenta.domain.moved")]
+    Moved {
+        /// Which.
+        site: String,
+    },
+    /// The domain switches at an hour.
+    #[serde(rename = "nomenta.domain.staged")]
+    Staged {
+        /// To which site, if to another.
+        site: Option<String>,
+        /// When.
+        at: DateTime<Utc>,
+    },
+    /// The hour has come, and the domain shows its site.
+    #[serde(rename = "nomenta.domain.switched")]
+    Switched {},
+    /// Visitors enter elsewhere, or get something else when it is missing.
+    #[serde(rename = "nomenta.domain.paths")]
+    PathsChanged {},
+    /// Which one of the pair is the primary has changed.
+    #[serde(rename = "nomenta.pair.primary")]
+    PrimaryChanged {
+        /// Its name.
+        primary: String,
+    },
+    /// The claim was given up: it was never proved.
+    #[serde(rename = "nomenta.claim.expired")]
+    Expired {},
+    /// Another claim has the name.
+    #[serde(rename = "nomenta.claim.lost")]
+    Lost {},
 }
 
 impl Event {
@@ -162,6 +266,22 @@ impl Event {
             Self::CertificateRevoked { .. } => EventKind::CertificateRevoked,
             Self::Drifted(_) => EventKind::Drifted,
             Self::Released {} => EventKind::Released,
+            Self::Held {} => EventKind::Held,
+            Self::NoLongerHeld {} => EventKind::NoLongerHeld,
+            Self::Contested { .. } => EventKind::Contested,
+            Self::ContestSettled { .. } => EventKind::ContestSettled,
+            Self::PairParted { .. } => EventKind::PairParted,
+            Self::Paused {} => EventKind::Paused,
+            Self::Resumed {} => EventKind::Resumed,
+            Self::Suspended {} => EventKind::Suspended,
+            Self::Unsuspended {} => EventKind::Unsuspended,
+            Self::Moved { .. } => EventKind::Moved,
+            Self::Staged { .. } => EventKind::Staged,
+            Self::Switched {} => EventKind::Switched,
+            Self::PathsChanged {} => EventKind::PathsChanged,
+            Self::PrimaryChanged { .. } => EventKind::PrimaryChanged,
+            Self::Expired {} => EventKind::Expired,
+            Self::Lost {} => EventKind::Lost,
         }
     }
 
@@ -180,44 +300,19 @@ impl Event {
         serde_json::from_value(json!({ "type": format!("{PREFIX}{kind}"), "data": data }))
     }
 
-    /// What happened, in one sentence. Of a gate that a finding stands in the
-    /// way of the code is enough: the finding tells the rest itself.
-    pub fn told(&self) -> String {
-        match self {
-            Self::Enrolled { site, account } => format!("Enrolled for the site {site} of {account}."),
-            Self::TokenRotated {} => "Given a new token.".into(),
-            Self::GateChanged { gate, from, to, because: Some(code), .. } => {
-                format!("{gate}: {from} → {to}, because of {code}.")
-            }
-            Self::GateChanged { gate, from, to, because: None, reason } => {
-                format!("{gate}: {from} → {to}. {reason}")
-            }
-            Self::FindingOpened { code, remedy } => format!("Found {code}. {remedy}"),
-            Self::FindingCleared { code } => format!("{code} is gone."),
-            Self::OrderPlaced { names, .. } if names.len() > 1 => {
-                "Certificate ordered, for both of the pair.".into()
-            }
-            Self::OrderPlaced { .. } => "Certificate ordered.".into(),
-            Self::OrderRefused { problem, .. } => format!("Certificate refused: {}", problem.detail),
-            Self::CertificateIssued { serial, issuer, .. } => {
-                format!("Certificate {serial} issued by {issuer}.")
-            }
-            Self::CertificateBrought { serial, issuer, .. } => {
-                format!("Certificate {serial} of {issuer} brought in.")
-            }
-            Self::CertificateRevoked { serial, reason } => {
-                format!("Certificate {serial} revoked ({reason}).")
-            }
-            Self::Drifted(Drift { what, from, to }) => {
-                format!("{what} changed from {} to {}.", listed(from), listed(to))
-            }
-            Self::Released {} => "Left the platform.".into(),
+    /// The end of a claim.
+    pub fn of_end(ending: Ending) -> Self {
+        match ending {
+            Ending::Released => Self::Released {},
+            Ending::Expired => Self::Expired {},
+            Ending::Lost => Self::Lost {},
         }
     }
-}
 
-fn listed(values: &[String]) -> String {
-    if values.is_empty() { "nothing".into() } else { values.join(", ") }
+    /// Whether nothing more comes of the claim.
+    pub fn is_end(&self) -> bool {
+        matches!(self, Self::Released {} | Self::Expired {} | Self::Lost {})
+    }
 }
 
 /// An event in CloudEvents 1.0 JSON.
@@ -249,87 +344,4 @@ pub struct CloudEvent {
 pub struct EventQuery {
     /// Only after this sequence number.
     pub after: Option<i64>,
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn samples() -> Vec<(Event, &'static str)> {
-        let at = DateTime::UNIX_EPOCH;
-        let words = |word: &str| word.to_owned();
-        let gate = |because| Event::GateChanged {
-            gate: GateName::Routing,
-            from: GateState::Waiting,
-            to: GateState::Blocked,
-            because,
-            reason: "Delete it.".into(),
-        };
-        let placed = |names: &[&str]| Event::OrderPlaced {
-            names: names.iter().map(|name| words(name)).collect(),
-            method: Method::Http,
-        };
-        vec![
-            (Event::Enrolled { site: words("s"), account: words("a") }, "Enrolled for the site s of a."),
-            (Event::TokenRotated {}, "Given a new token."),
-            (gate(None), "routing: waiting → blocked. Delete it."),
-            (gate(Some(Code::CnameForeign)), "routing: waiting → blocked, because of cname-foreign."),
-            (
-                Event::FindingOpened { code: Code::CnameForeign, remedy: words("Delete it.") },
-                "Found cname-foreign. Delete it.",
-            ),
-            (Event::FindingCleared { code: Code::CnameForeign }, "cname-foreign is gone."),
-            (placed(&["a"]), "Certificate ordered."),
-            (placed(&["a", "b"]), "Certificate ordered, for both of the pair."),
-            (
-                Event::OrderRefused {
-                    problem: IssuerProblem { detail: words("no"), ..IssuerProblem::default() },
-                    retry_at: at,
-                },
-                "Certificate refused: no",
-            ),
-            (
-                Event::CertificateIssued {
-                    serial: words("1"),
-                    issuer: words("i"),
-                    names: vec![words("a")],
-                    not_after: at,
-                    renew_at: at,
-                },
-                "Certificate 1 issued by i.",
-            ),
-            (
-                Event::CertificateBrought { serial: words("1"), issuer: words("i"), not_after: at },
-                "Certificate 1 of i brought in.",
-            ),
-            (
-                Event::CertificateRevoked { serial: words("1"), reason: RevocationReason::Superseded },
-                "Certificate 1 revoked (superseded).",
-            ),
-            (
-                Event::Drifted(Drift { what: words("w"), from: Vec::new(), to: vec![words("A x")] }),
-                "w changed from nothing to A x.",
-            ),
-            (Event::Released {}, "Left the platform."),
-        ]
-    }
-
-    #[test]
-    fn every_kind_of_event_is_told_in_one_sentence() {
-        for (event, want) in samples() {
-            assert_eq!(event.told(), want);
-        }
-    }
-
-    #[test]
-    fn every_kind_is_read_as_it_is_kept_and_has_its_word_on_the_wire() {
-        let mut kinds: Vec<_> = EventKind::ALL.to_vec();
-        for (event, _) in samples() {
-            let kind = event.kind();
-            assert_eq!(json!(event)["type"], format!("{PREFIX}{kind}"));
-            assert_eq!(Event::read(kind, event.data()).expect("reads"), event);
-            kinds.retain(|other| *other != kind);
-        }
-        assert_eq!(kinds, [], "each kind has a sample");
-    }
 }

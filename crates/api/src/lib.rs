@@ -6,10 +6,12 @@
 //! are made from its OpenAPI document, so nothing about it is decided twice.
 
 pub mod certificate;
+pub mod contest;
 pub mod domain;
 pub mod edge;
 pub mod event;
 pub mod problem;
 pub mod registry;
 pub mod role;
+mod told;
 pub mod view;

@@ -29,6 +29,14 @@ nomenta_core::spelled! {
         NothingToRevoke = "nothing-to-revoke",
         /// The domain has left the platform.
         Released = "released",
+        /// Several accounts claim the name.
+        SeveralClaims = "several-claims",
+        /// The domain is paused, or its account suspended.
+        Resting = "resting",
+        /// The account's plan grants no more domains.
+        AllowanceReached = "allowance-reached",
+        /// The contest is settled.
+        Settled = "settled",
         /// Something outside does not answer.
         Unavailable = "unavailable",
         /// Something failed inside.
@@ -47,7 +55,11 @@ impl ProblemKind {
             Self::RoleNeeded => "Another role is needed",
             Self::NotFound => "Not found",
             Self::Taken => "The name is in use",
-            Self::NothingToRenew | Self::NothingToRevoke | Self::Released => "Not possible now",
+            Self::SeveralClaims => "Several accounts claim the name",
+            Self::AllowanceReached => "The plan grants no more domains",
+            Self::NothingToRenew | Self::NothingToRevoke | Self::Released | Self::Resting | Self::Settled => {
+                "Not possible now"
+            }
             Self::Unavailable => "Not available",
             Self::Internal => "Something failed inside",
         }
@@ -90,6 +102,16 @@ nomenta_core::spelled! {
         TooLarge = "too-large",
         /// A file that could not be amended.
         NotAmended = "not-amended",
+        /// It is no name that a site may have.
+        SiteName = "site-name",
+        /// It is no mail address.
+        MailAddress = "mail-address",
+        /// It is no tag of a language.
+        Language = "language",
+        /// It is no side of a contest.
+        Side = "side",
+        /// A domain of no pair has no primary.
+        NoPair = "no-pair",
         /// There is no such record.
         NotFound = "not-found",
         /// The name is in use.

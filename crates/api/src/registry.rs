@@ -1,6 +1,7 @@
 //! Accounts, sites, ingresses, keys and sessions.
 
 use chrono::{DateTime, Utc};
+use nomenta_core::claim::allowance::Allowance;
 use nomenta_core::name::dns::DnsName;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -15,10 +16,58 @@ pub struct Account {
     pub name: String,
     /// Name for people.
     pub title: String,
+    /// Whom to write to.
+    pub contact: Option<String>,
+    /// The language that it is written to in (BCP 47).
+    pub language: String,
+    /// What the platform's staff should know.
+    pub notes: String,
+    /// How many domains its plan grants, and how many there are.
+    pub allowance: Allowance,
+    /// Since when it is suspended: its routes are withdrawn.
+    pub suspended_at: Option<DateTime<Utc>>,
     /// Since when.
     pub created_at: DateTime<Utc>,
-    /// Domains taken in for it.
-    pub domains: i64,
+}
+
+/// What is to change about an account; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct AccountChange {
+    /// Name for people.
+    #[serde(default)]
+    pub title: Option<String>,
+    /// Mail address to write to; empty for none.
+    #[serde(default)]
+    pub contact: Option<String>,
+    /// The language that it is written to in (BCP 47).
+    #[serde(default)]
+    pub language: Option<String>,
+    /// What the platform's staff should know.
+    #[serde(default)]
+    pub notes: Option<String>,
+    /// How many domains its plan grants.
+    #[serde(default)]
+    pub allowance: Option<Grant>,
+}
+
+/// How many domains a plan grants.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Grant {
+    /// So many; 0 for none.
+    Domains(u32),
+    /// As many as are wanted.
+    Unlimited,
+}
+
+impl Grant {
+    /// The number, if there is one.
+    pub fn number(self) -> Option<u32> {
+        match self {
+            Self::Domains(number) => Some(number),
+            Self::Unlimited => None,
+        }
+    }
 }
 
 /// An account to add.
@@ -26,8 +75,9 @@ pub struct Account {
 pub struct NewAccount {
     /// Short name: letters, digits and hyphens.
     pub name: String,
-    /// Name for people; the short name if left out.
-    pub title: Option<String>,
+    /// What else is known of it; its name for people is the short name if left out.
+    #[serde(flatten)]
+    pub known: AccountChange,
 }
 
 /// What a domain will show.
@@ -41,12 +91,30 @@ pub struct Site {
     pub ingress: String,
     /// Host under the platform's own zone.
     pub default_host: DnsName,
+    /// Hosts that lead there since it was renamed.
+    #[serde(default)]
+    pub former_hosts: Vec<DnsName>,
     /// Where visitors enter.
     pub entry_path: String,
     /// What they get when something is missing.
     pub error_path: String,
     /// Since when.
     pub created_at: DateTime<Utc>,
+}
+
+/// What is to change about a site; what is left out stays.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct SiteChange {
+    /// Another short name. The default host goes with it, the former one leads to it,
+    /// and what customers have published goes on being right.
+    #[serde(default)]
+    pub name: Option<String>,
+    /// Where visitors enter.
+    #[serde(default)]
+    pub entry_path: Option<String>,
+    /// What they get when something is missing.
+    #[serde(default)]
+    pub error_path: Option<String>,
 }
 
 /// A site to add.
@@ -103,6 +171,8 @@ pub struct AccessKey {
     pub name: String,
     /// What it opens.
     pub role: Role,
+    /// The account that it opens alone.
+    pub account: Option<String>,
     /// Last four characters of the secret.
     pub hint: String,
     /// Since when.
@@ -120,6 +190,9 @@ pub struct NewKey {
     pub name: String,
     /// What it opens.
     pub role: Role,
+    /// The account that it opens alone; every account if left out.
+    #[serde(default)]
+    pub account: Option<String>,
 }
 
 /// A key just made: the only time its secret is shown.
@@ -145,6 +218,9 @@ pub struct Who {
     pub name: String,
     /// What it opens.
     pub role: Role,
+    /// The account that it opens alone.
+    #[serde(default)]
+    pub account: Option<String>,
 }
 
 fn root() -> String {

@@ -52,6 +52,8 @@ pub struct Expected<'a> {
     pub primary: Option<&'a str>,
     /// Whether it must lead there by now.
     pub must_lead: bool,
+    /// Whether it leads to the default host before its hour.
+    pub is_staged: bool,
     /// The site's default host, which should be kept out of search indexes.
     pub default_host: &'a str,
 }
@@ -335,6 +337,7 @@ fn leads_on(page: &Page, expected: &Expected<'_>) -> Result<(), Failure> {
     match to.as_ref().and_then(Target::host) {
         Some(host) if Some(host) == expected.primary => Ok(()),
         Some(host) if host == expected.host && !expected.must_lead => Ok(()),
+        Some(host) if host == expected.default_host && expected.is_staged => Ok(()),
         Some(host) => Err(Failure::SendsOnTo(host.to_owned())),
         None if expected.must_lead => Err(Failure::Status(page.status)),
         None => Ok(()),

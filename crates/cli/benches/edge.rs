@@ -9,6 +9,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
+use nomenta_core::claim::rules::Rules;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_store::{Enrolment, NewDomain, Store};
@@ -127,14 +128,21 @@ async fn fill(world: &World, setup: &ServiceSetup, count: usize) -> anyhow::Resu
         let request = client.post(format!("{}/api/v1/{path}", setup.url())).bearer_auth(&setup.admin_key);
         request.json(&body).send().await?.error_for_status()?;
     }
-    let store = Store::open(&setup.database).await?;
+    let store = Store::open(&setup.database, Rules::default()).await?;
     let until = chrono::Utc::now() + chrono::Duration::days(30);
     let mut domains = Vec::with_capacity(count);
     for number in 0..count {
         let subject = Subject::parse(&format!("n{number}.{ZONE}"))?;
         domains.push(NewDomain { subject, token: Token::from_random([7; 20]) });
     }
-    let new = Enrolment { site: "onswick", domains: &domains, is_pair: false, token_expires_at: until };
+    let new = Enrolment {
+        site: "onswick",
+        account_id: None,
+        domains: &domains,
+        is_pair: false,
+        is_proved_by_zone: false,
+        token_expires_at: until,
+    };
     store.enrol(&new).await?;
     let first = format!("n0.{ZONE}");
     let pem = Authority::open(&world.layout)?.issue(std::slice::from_ref(&first), 60)?;
@@ -145,7 +153,7 @@ async fn fill(world: &World, setup: &ServiceSetup, count: usize) -> anyhow::Resu
         .statement(
             "bench",
             "LOCK TABLE tasks IN EXCLUSIVE MODE; DELETE FROM tasks;
-             UPDATE domains SET ownership = 'passed';
+             UPDATE domains SET ownership = 'passed', held_since = now();
              INSERT INTO certificates
                  (id, domain_id, domain_ids, facts, chain_pem, sealed_key, not_after, issued_at, origin)
              SELECT gen_random_uuid(), d.id, ARRAY[d.id], c.facts, c.chain_pem, c.sealed_key, c.not_after,

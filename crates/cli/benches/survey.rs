@@ -14,6 +14,7 @@ use std::time::{Duration, Instant};
 use anyhow::{Context, ensure};
 use chrono::Utc;
 use futures::future::join_all;
+use nomenta_core::claim::rules::Rules;
 use nomenta_core::name::platform::Platform;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
@@ -101,7 +102,15 @@ fn zone(count: usize) -> String {
 
 fn platform() -> Platform {
     let (zone, brand) = ("quaymark.example".into(), "quaymark".into());
-    Platform { zone, brand, proof_zone: None, acme_zone: None, dns_for_all: false, special_use: Vec::new() }
+    Platform {
+        zone,
+        brand,
+        proof_zone: None,
+        acme_zone: None,
+        dns_for_all: false,
+        special_use: Vec::new(),
+        reserved: Vec::new(),
+    }
 }
 
 fn target(index: usize) -> anyhow::Result<Target> {
@@ -211,7 +220,7 @@ struct Sweeps {
 async fn sweeps(world: &World, count: usize) -> anyhow::Result<Sweeps> {
     let layout = &world.layout;
     let database = world.database("bench").await?;
-    let store = Store::open(&database).await?;
+    let store = Store::open(&database, Rules::default()).await?;
     let setup = ServiceSetup {
         listen: layout.service(),
         database,
@@ -270,7 +279,14 @@ async fn enrol(setup: &ServiceSetup, store: &Store, count: usize) -> anyhow::Res
             let subject = Subject::parse(&format!("{}.{ZONE}", label(index)))?;
             domains.push(NewDomain { subject, token: Token::from_random(rand_bits(index)) });
         }
-        let new = Enrolment { site: "onswick", domains: &domains, is_pair: false, token_expires_at: until };
+        let new = Enrolment {
+            site: "onswick",
+            account_id: None,
+            domains: &domains,
+            is_pair: false,
+            is_proved_by_zone: false,
+            token_expires_at: until,
+        };
         store.enrol(&new).await?;
     }
     Ok(())

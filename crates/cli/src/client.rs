@@ -14,16 +14,42 @@ pub(crate) struct Client {
     inner: reqwest::Client,
     url: String,
     key: String,
+    account: Option<String>,
 }
 
 impl Client {
-    pub(crate) fn new(url: String, key: String) -> anyhow::Result<Self> {
+    /// `account` says whose domains are meant.
+    pub(crate) fn new(url: String, key: String, account: Option<String>) -> anyhow::Result<Self> {
         let url = url.trim_end_matches('/').to_owned();
-        Ok(Self { inner: reqwest::Client::builder().build()?, url, key })
+        Ok(Self { inner: reqwest::Client::builder().build()?, url, key, account })
     }
 
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
-        self.inner.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.key)
+        let request =
+            self.inner.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.key);
+        match &self.account {
+            Some(account) if path.starts_with("domains/") => request.query(&[("account", account)]),
+            _ => request,
+        }
+    }
+
+    /// Whose domains are meant.
+    pub(crate) fn account(&self) -> Option<&str> {
+        self.account.as_deref()
+    }
+
+    pub(crate) async fn patch<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        body: &impl Serialize,
+    ) -> anyhow::Result<T> {
+        let response = self.send(self.request(Method::PATCH, path).json(body)).await?;
+        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
+    /// For changes that are answered with nothing.
+    pub(crate) async fn change(&self, path: &str, body: &impl Serialize) -> anyhow::Result<()> {
+        self.send(self.request(Method::PATCH, path).json(body)).await.map(drop)
     }
 
     async fn send(&self, request: RequestBuilder) -> anyhow::Result<Response> {
@@ -58,20 +84,11 @@ impl Client {
         response.text().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
-    pub(crate) async fn get_with<T: DeserializeOwned>(
-        &self,
-        path: &str,
-        query: &impl Serialize,
-    ) -> anyhow::Result<T> {
-        let response = self.send(self.request(Method::GET, path).query(query)).await?;
-        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
-    }
-
     /// Everything that a paged listing has, along its `Link` headers (RFC 8288).
     pub(crate) async fn pages<T: DeserializeOwned>(
         &self,
         path: &str,
-        query: &[(String, String)],
+        query: &impl Serialize,
     ) -> anyhow::Result<Vec<T>> {
         let mut request = self.request(Method::GET, path).query(query);
         let mut all = Vec::new();

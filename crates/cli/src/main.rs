@@ -53,8 +53,8 @@ fn leave_quietly_when_nobody_reads() {
 }
 
 async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
-    let Arguments { url, key, shape, verb } = arguments;
-    let client = Client::new(url, key)?;
+    let Arguments { url, key, shape, account, verb } = arguments;
+    let client = Client::new(url, key, account)?;
 
     match verb {
         Verb::Serve(options) => commands::serve::run(*options).await,
@@ -72,7 +72,11 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Explain { host, reveal } => commands::domain::tell(&client, shape, &host, reveal).await,
         Verb::Roster(options) => commands::domain::roster(&client, shape, options).await,
         Verb::Certificate(verb) => commands::certificate::run(&client, shape, verb).await,
-        Verb::Release { host } => commands::certificate::release(&client, shape, &host).await,
+        Verb::Contest(verb) => commands::contest::run(&client, shape, verb).await,
+        Verb::Move(options) => commands::life::change(&client, shape, options).await,
+        Verb::Pause { host } => commands::life::pause(&client, shape, &host).await,
+        Verb::Resume { host } => commands::life::resume(&client, shape, &host).await,
+        Verb::Release { host } => commands::life::release(&client, shape, &host).await,
         Verb::History { host } => commands::domain::history(&client, shape, &host).await,
     }
 }

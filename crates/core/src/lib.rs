@@ -8,8 +8,9 @@
 //! what to do next and when to look again.
 //!
 //! The folders are floors, and each uses those below it: `name`, `reading`,
-//! `zonefile`, `sheet`, `judge`, `rehearsal`.
+//! `zonefile`, `sheet`, `judge`, `claim`, `rehearsal`.
 
+pub mod claim;
 pub mod judge;
 pub mod name;
 pub mod reading;

@@ -9,7 +9,7 @@ use axum::http::request::Parts;
 use chrono::{DateTime, Duration, Utc};
 use data_encoding::BASE64URL_NOPAD;
 use nomenta_api::role::Role;
-use nomenta_store::KeyRow;
+use nomenta_store::{KeyAccount, KeyRow};
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
@@ -44,6 +44,20 @@ impl Caller {
             return Ok(());
         }
         Err(Refusal::forbidden(self.key.role, wanted))
+    }
+
+    /// The account that the key opens alone.
+    pub(crate) fn account(&self) -> Option<&KeyAccount> {
+        self.key.account.as_ref()
+    }
+
+    /// Lets pass who has `wanted` or more, for every account.
+    pub(crate) fn needs_all(&self, wanted: Role) -> Result<(), Refusal> {
+        self.needs(wanted)?;
+        match self.account() {
+            Some(account) => Err(Refusal::of_one_account(&account.name)),
+            None => Ok(()),
+        }
     }
 }
 

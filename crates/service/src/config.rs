@@ -7,6 +7,7 @@ use nomenta_api::role::Role;
 use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::AcmeConfig;
 use nomenta_certs::keypair::KeyKind;
+use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::policy::Policy;
 use nomenta_core::name::platform::Platform;
 use nomenta_core::sheet::form::Book;
@@ -30,6 +31,8 @@ pub struct ServiceConfig {
     pub book: Book,
     /// Judging and looking again.
     pub policy: Policy,
+    /// How long claims and their holders are waited for.
+    pub rules: Rules,
     /// How DNS is read.
     pub dns: DnsConfig,
     /// How domains are probed.

@@ -69,7 +69,15 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     let app = Arc::new(assemble(config, stop.clone()).await?);
     for key in &app.config.boot_keys {
         let hash = access::hash(&key.secret);
-        app.store.add_key(&key.name, key.role, &hash, &access::hint(&key.secret)).await?;
+        let hint = access::hint(&key.secret);
+        let new = nomenta_store::NewKey {
+            name: &key.name,
+            role: key.role,
+            account: None,
+            hash: &hash,
+            hint: &hint,
+        };
+        app.store.add_key(&new).await?;
     }
 
     let hub = tokio::spawn(hub::listen(app.clone()));
@@ -103,7 +111,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
     // Fails only if a provider is installed already, which serves as well.
     let _ = rustls_provider();
 
-    let store = Store::open(&config.database).await.context("Cannot open the database")?;
+    let store = Store::open(&config.database, config.rules).await.context("Cannot open the database")?;
     let prober = Prober::new(config.probes.clone(), &config.trust)
         .with_context(|| format!("Cannot read the roots in {}", config.trust.display()))?;
 

@@ -7,12 +7,15 @@ use chrono::Utc;
 use futures::FutureExt;
 use nomenta_certs::keypair::{self, KeyKind};
 use nomenta_certs::{Expected, Resolve};
+use nomenta_core::judge::case::Case;
 use nomenta_core::judge::certificate::CertificateFacts;
 use nomenta_core::judge::drift::{self, Drift};
 use nomenta_core::judge::evidence::{Evidence, Probe, ProbeResult, Spent};
+use nomenta_core::judge::findings;
 use nomenta_core::judge::gate::GateName;
 use nomenta_core::judge::policy::Fronting;
 use nomenta_core::judge::preflight::Check;
+use nomenta_core::judge::schedule;
 use nomenta_core::judge::step::{self, Action, Outcome};
 use nomenta_core::reading::caa;
 use nomenta_core::reading::survey::{Survey, ZoneView};
@@ -67,6 +70,28 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     };
 
     app.store.finish_look(lease, &record, &looked, Utc::now()).await?;
+    Ok(())
+}
+
+/// Sees what a domain that has left has left behind in its zone.
+pub(crate) async fn watch(app: &App, lease: &Lease) -> anyhow::Result<()> {
+    let record = app.store.domain(lease.domain_id).await?;
+    let Some((ended_at, _)) = record.ended else {
+        app.store.drop_task(lease).await?;
+        return Ok(());
+    };
+
+    let config = &app.config;
+    let survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
+    let evidence = Evidence { form: form(app, &survey), ..Evidence::default() };
+    let now = Utc::now();
+    let case = Case::new(&record.domain, &config.platform, &survey, &evidence, &config.policy, now);
+    let found = findings::diagnose(&case);
+
+    // What could not be read may be there all the same.
+    let is_over = found.is_empty() && !case.servers.is_empty();
+    let next = schedule::next_watch(ended_at, &config.policy, now).filter(|_| !is_over);
+    app.store.finish_watch(lease, &record, &survey, &found, next).await?;
     Ok(())
 }
 
@@ -155,6 +180,7 @@ async fn probe_all(app: &App, record: &DomainRecord, survey: &Survey, evidence: 
         host: &host,
         primary: primary.map(|pair| pair.other.as_str()),
         must_lead: domain.leads_to().is_some(),
+        is_staged: record.is_staged(),
         default_host: &record.default_host,
     };
 

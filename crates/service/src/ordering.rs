@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use anyhow::Context;
 use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_certs::acme::{Acme, AcmeError, AcmeOrder, Answer};
 use nomenta_certs::{keypair, x509};
@@ -228,7 +229,7 @@ async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result
 
     app.store.add_challenge(order.id, &new).await?;
     if tls.is_some() {
-        await_edge(app, &answer.name, &digest).await?;
+        await_edge(app, order, &answer.name, &digest).await?;
     }
 
     Ok(())
@@ -236,8 +237,10 @@ async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result
 
 /// Edge servers take the answer from their feed; the CA is not to come before
 /// they have it.
-async fn await_edge(app: &App, name: &str, digest: &[u8; 32]) -> anyhow::Result<()> {
-    let record = app.store.domain_named(name).await?;
+async fn await_edge(app: &App, order: &OrderRow, name: &str, digest: &[u8; 32]) -> anyhow::Result<()> {
+    let place = order.names.iter().position(|ordered| ordered == name);
+    let id = place.and_then(|place| order.domain_ids.get(place)).context("A challenge for another name")?;
+    let record = app.store.domain(*id).await?;
     let addresses = match &record.survey {
         Some(survey) => step::addresses_to_probe(&record.domain, &app.config.platform, survey),
         None => Vec::new(),

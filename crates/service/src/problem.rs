@@ -43,12 +43,23 @@ impl Refusal {
         Self::new(StatusCode::FORBIDDEN, ProblemKind::RoleNeeded, detail)
     }
 
+    pub(crate) fn of_one_account(account: &str) -> Self {
+        let detail = format!("This key opens the account {account} alone; this call is about all of them.");
+        Self::new(StatusCode::FORBIDDEN, ProblemKind::RoleNeeded, detail)
+    }
+
     pub(crate) fn not_found(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::NOT_FOUND, ProblemKind::NotFound, detail)
     }
 
     pub(crate) fn conflict(kind: ProblemKind, detail: impl Into<String>) -> Self {
         Self::new(StatusCode::CONFLICT, kind, detail)
+    }
+
+    /// A name that is in use, at its field.
+    pub(crate) fn taken(field: &str, detail: String) -> Self {
+        let Self(problem) = Self::conflict(ProblemKind::Taken, detail);
+        Self(problem.at(field, FieldCode::Taken))
     }
 
     pub(crate) fn unavailable(detail: impl Into<String>) -> Self {
@@ -81,6 +92,13 @@ impl From<StoreError> for Refusal {
         match &error {
             StoreError::Taken { .. } => Self::conflict(ProblemKind::Taken, error.to_string()),
             StoreError::Missing { .. } => Self::not_found(error.to_string()),
+            StoreError::Several { .. } => Self::conflict(ProblemKind::SeveralClaims, error.to_string()),
+            StoreError::Ended => Self::conflict(ProblemKind::Released, error.to_string()),
+            StoreError::Resting | StoreError::Suspended => {
+                Self::conflict(ProblemKind::Resting, error.to_string())
+            }
+            StoreError::NoRoom(_) => Self::conflict(ProblemKind::AllowanceReached, error.to_string()),
+            StoreError::Settled => Self::conflict(ProblemKind::Settled, error.to_string()),
             other => {
                 tracing::error!(error = %other, "a request failed");
                 Self::internal("The records cannot be read or written now. Try again; the log says more.")

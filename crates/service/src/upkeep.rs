@@ -1,5 +1,5 @@
-//! Looks after certificates: calls for renewals that are due, the CA's
-//! advice on when that is, and revocations.
+//! Looks after what has its hour: renewals that are due, the CA's advice on when that
+//! is, revocations, claims that run out, and domains that switch.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
@@ -64,9 +64,11 @@ pub(crate) async fn run(app: Arc<App>) {
 }
 
 async fn until_next(app: &App) -> Duration {
-    match app.store.next_renewal().await {
-        Ok(Some(at)) => (at - Utc::now()).to_std().unwrap_or_default().min(LONGEST_SLEEP),
-        _ => LONGEST_SLEEP,
+    let next = tokio::join!(app.store.next_renewal(), app.store.next_switch());
+    let next = [next.0.ok().flatten(), next.1.ok().flatten()].into_iter().flatten().min();
+    match next {
+        Some(at) => (at - Utc::now()).to_std().unwrap_or_default().min(LONGEST_SLEEP),
+        None => LONGEST_SLEEP,
     }
 }
 
@@ -74,6 +76,10 @@ async fn round(app: &App) -> anyhow::Result<()> {
     let now = Utc::now();
     let called = app.store.call_renewals(now, CALLS).await?;
     metrics::counter!("nomenta_renewals_called_total").increment(called as u64);
+
+    let expired = app.store.expire_claims(now, CALLS).await?;
+    metrics::counter!("nomenta_claims_expired_total").increment(expired as u64);
+    app.store.switch_due(now, CALLS).await?;
 
     let revocations = app.store.lease_revocations(now, QUESTIONS).await?;
     for done in join_all(revocations.iter().map(|revocation| revoke(app, revocation))).await {

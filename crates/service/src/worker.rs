@@ -140,13 +140,14 @@ async fn by_kind(app: &App, lease: &Lease) -> anyhow::Result<()> {
     match lease.kind {
         TaskKind::Look => look::perform(app, lease).await,
         TaskKind::Order => ordering::perform(app, lease).await,
+        TaskKind::Watch => look::watch(app, lease).await,
     }
 }
 
 fn time_limit(app: &App, lease: &Lease) -> Duration {
     let policy = &app.config.policy;
     let limit = match lease.kind {
-        TaskKind::Look => policy.look_limit,
+        TaskKind::Look | TaskKind::Watch => policy.look_limit,
         TaskKind::Order => policy.order_limit,
     };
 
@@ -177,6 +178,7 @@ async fn give_back(app: &App, lease: &Lease, error: &anyhow::Error) {
 fn undone(kind: TaskKind) -> &'static str {
     match kind {
         TaskKind::Look => "a look was not done; it is tried again later",
+        TaskKind::Watch => "what was left behind was not looked at; it is tried again later",
         TaskKind::Order => "an order was not got further; it is tried again later",
     }
 }

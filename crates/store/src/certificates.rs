@@ -10,6 +10,7 @@ use uuid::Uuid;
 use crate::DomainRecord;
 use crate::Store;
 use crate::StoreError;
+use crate::claims;
 use crate::edge;
 use crate::error::{read, word};
 use crate::events::{self, About};
@@ -114,9 +115,8 @@ impl Store {
                           AS "hosts!"
                FROM certificates c
                JOIN domains d ON d.id = c.domain_id
-               JOIN sites s ON s.id = d.site_id
-               JOIN accounts a ON a.id = s.account_id
-               WHERE c.replaced_at IS NULL AND c.revoked_at IS NULL AND d.released_at IS NULL
+               JOIN accounts a ON a.id = d.account_id
+               WHERE c.replaced_at IS NULL AND c.revoked_at IS NULL AND d.ended_at IS NULL
                  AND ($1::timestamptz IS NULL OR c.not_after < $1)
                  AND ($2::text IS NULL OR a.name = $2)
                  AND ($3::timestamptz IS NULL OR (c.not_after, c.id) > ($3, $4::uuid))
@@ -155,7 +155,7 @@ impl Store {
             r#"SELECT n.day AS "day!", count(*) FILTER (WHERE n.what = 'end') AS "ending!",
                       count(*) FILTER (WHERE n.what = 'renewal') AS "renewing!"
                FROM certificates c
-               JOIN domains d ON d.id = c.domain_id AND d.released_at IS NULL
+               JOIN domains d ON d.id = c.domain_id AND d.ended_at IS NULL
                CROSS JOIN LATERAL (VALUES
                    ('end', greatest(0, extract(day FROM c.not_after - $1)::int)),
                    ('renewal', CASE WHEN c.renew_at IS NOT NULL
@@ -183,6 +183,7 @@ impl Store {
         let now = Utc::now();
         let name = domain.domain.routed();
         let mut tx = self.pool.begin().await?;
+        claims::lock(&mut tx, &[domain.id]).await?.open(domain.id)?;
 
         sqlx::query!(
             "INSERT INTO certificates
@@ -222,6 +223,8 @@ impl Store {
     pub async fn renew_now(&self, domain_id: Uuid) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
+        claims::lock(&mut tx, &[domain_id]).await?.open(domain_id)?;
+
         let due = sqlx::query!(
             "UPDATE certificates SET renew_at = $2, called = true, advice_at = NULL WHERE id =
                  (SELECT id FROM certificates WHERE domain_ids @> ARRAY[$1::uuid] AND revoked_at IS NULL
@@ -244,27 +247,38 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn call_renewals(&self, now: DateTime<Utc>, most: i64) -> Result<usize, StoreError> {
-        let mut tx = self.pool.begin().await?;
-        let called = sqlx::query_scalar!(
-            "UPDATE certificates SET called = true WHERE id IN (
-                 SELECT id FROM certificates
-                 WHERE renew_at <= $1 AND NOT called AND revoked_at IS NULL
-                 ORDER BY renew_at LIMIT $2 FOR UPDATE SKIP LOCKED)
-             RETURNING domain_ids",
+        let due = sqlx::query!(
+            "SELECT id, domain_ids FROM certificates
+             WHERE renew_at <= $1 AND NOT called AND revoked_at IS NULL ORDER BY renew_at LIMIT $2",
             now,
             most
         )
-        .fetch_all(&mut *tx)
+        .fetch_all(&self.pool)
         .await?;
 
-        let mut domain_ids: Vec<_> = called.iter().flatten().collect();
-        domain_ids.sort();
-        for domain_id in domain_ids {
-            tasks::wake_if_there(&mut tx, *domain_id, now).await?;
+        let mut called = 0;
+        for certificate in due {
+            let mut tx = self.pool.begin().await?;
+            claims::lock(&mut tx, &certificate.domain_ids).await?;
+            let is_first = sqlx::query!(
+                "UPDATE certificates SET called = true WHERE id = $1 AND renew_at <= $2 AND NOT called",
+                certificate.id,
+                now
+            )
+            .execute(&mut *tx)
+            .await?;
+
+            // Another process may have called it up already.
+            if is_first.rows_affected() > 0 {
+                for domain_id in &certificate.domain_ids {
+                    tasks::wake(&mut tx, *domain_id, TaskKind::Look, now).await?;
+                }
+                called += 1;
+            }
+            tx.commit().await?;
         }
 
-        tx.commit().await?;
-        Ok(called.len())
+        Ok(called)
     }
 
     /// When the next renewal is due, or the CA's advice is to be asked for.

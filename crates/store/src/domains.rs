@@ -2,21 +2,27 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_api::event::Event;
+use nomenta_core::claim::allowance::Allowance;
 use nomenta_core::judge::baseline::Baseline;
-use nomenta_core::judge::domain::{Domain, Pair};
+use nomenta_core::judge::domain::{Domain, Pair, Ties};
 use nomenta_core::judge::evidence::Probe;
+use nomenta_core::judge::standing::Ending;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_core::reading::survey::Survey;
+use nomenta_core::sheet::ProofAt;
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::claims::{self, Told};
 use crate::error::{read, read_if, word};
-use crate::events::{self, About};
 use crate::ingresses::IngressColumns;
 use crate::tasks::{self, TaskKind};
+
+/// Tokens that are remembered as superseded, newest first.
+const MOST_SUPERSEDED: i32 = 20;
 
 /// A domain with what the store alone knows of it.
 #[derive(Clone, Debug)]
@@ -43,8 +49,38 @@ pub struct DomainRecord {
     pub probe: Option<Probe>,
     /// The other domain of the pair.
     pub pair_id: Option<Uuid>,
-    /// When it left the platform.
-    pub released_at: Option<DateTime<Utc>>,
+    /// When it left the platform, and how.
+    pub ended: Option<(DateTime<Utc>, Ending)>,
+    /// Since when nothing is looked at or ordered for it.
+    pub paused_at: Option<DateTime<Utc>>,
+    /// Since when its account is suspended.
+    pub suspended_at: Option<DateTime<Utc>>,
+    /// Since when it holds the name.
+    pub held_since: Option<DateTime<Utc>>,
+    /// Where visitors enter, if not where the site says.
+    pub entry_path: Option<String>,
+    /// What they get when something is missing, if not what the site says.
+    pub error_path: Option<String>,
+    /// The site that it shows from an hour on.
+    pub next_site: Option<String>,
+    /// That hour.
+    pub switch_at: Option<DateTime<Utc>>,
+}
+
+impl DomainRecord {
+    /// Whether its first hour is still to come: until then it leads to the default host.
+    pub fn is_staged(&self) -> bool {
+        self.switch_at.is_some() && self.next_site.is_none()
+    }
+}
+
+/// A claim as callers name it.
+#[derive(Clone, Copy, Debug)]
+pub struct Named<'a> {
+    /// The host.
+    pub host: &'a str,
+    /// Whose claim of it, where that is told.
+    pub account: Option<&'a str>,
 }
 
 /// A domain's row, with what belongs to it in other tables.
@@ -64,7 +100,23 @@ struct DomainColumns {
     moved_at: DateTime<Utc>,
     is_primary: bool,
     probe: Option<serde_json::Value>,
-    released_at: Option<DateTime<Utc>>,
+    ended_at: Option<DateTime<Utc>>,
+    ending: Option<String>,
+    paused_at: Option<DateTime<Utc>>,
+    suspended_at: Option<DateTime<Utc>>,
+    held_since: Option<DateTime<Utc>>,
+    entry_path: Option<String>,
+    error_path: Option<String>,
+    next_site: Option<String>,
+    switch_at: Option<DateTime<Utc>>,
+    label: String,
+    is_proved_by_zone: bool,
+    allowance: Option<i32>,
+    before: i64,
+    is_held_by_another: bool,
+    phase: Option<String>,
+    grace_ends_at: Option<DateTime<Utc>>,
+    inside: Option<String>,
     other_id: Option<Uuid>,
     other: Option<String>,
     other_stage: Option<String>,
@@ -86,19 +138,50 @@ struct DomainColumns {
 }
 
 impl Store {
-    pub(crate) async fn domain_id(&self, host: &str) -> Result<Uuid, StoreError> {
-        sqlx::query_scalar!("SELECT id FROM domains WHERE host = $1", host)
-            .fetch_optional(&self.pool)
-            .await?
-            .ok_or_else(|| StoreError::missing("domain", host))
-    }
-
-    /// The domain with this name.
+    /// Key of the claim that is meant: the open one, or else the one that ended last.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] if it is not enrolled.
-    pub async fn domain_named(&self, host: &str) -> Result<DomainRecord, StoreError> {
-        self.domain(self.domain_id(host).await?).await
+    /// [`StoreError::Missing`] if there is none; [`StoreError::Several`] if several
+    /// accounts claim the host and none is named.
+    pub async fn claim(&self, named: Named<'_>) -> Result<Uuid, StoreError> {
+        // Two are enough to tell that none is meant, but the message names them.
+        let open = sqlx::query!(
+            "SELECT d.id, a.name AS account FROM domains d JOIN accounts a ON a.id = d.account_id
+             WHERE d.host = $1 AND d.ended_at IS NULL AND ($2::text IS NULL OR a.name = $2)
+             ORDER BY a.name LIMIT 5",
+            named.host,
+            named.account
+        )
+        .fetch_all(&self.pool)
+        .await?;
+
+        match open.as_slice() {
+            [] => self.last_ended(named).await,
+            [one] => Ok(one.id),
+            several => Err(StoreError::Several {
+                name: named.host.to_owned(),
+                accounts: several.iter().map(|row| row.account.clone()).collect(),
+            }),
+        }
+    }
+
+    async fn last_ended(&self, named: Named<'_>) -> Result<Uuid, StoreError> {
+        let last = sqlx::query_scalar!(
+            "SELECT d.id FROM domains d JOIN accounts a ON a.id = d.account_id
+             WHERE d.host = $1 AND d.ended_at IS NOT NULL AND ($2::text IS NULL OR a.name = $2)
+             ORDER BY d.ended_at DESC LIMIT 1",
+            named.host,
+            named.account
+        );
+        last.fetch_optional(&self.pool).await?.ok_or_else(|| StoreError::missing("domain", named.host))
+    }
+
+    /// The claim that is meant.
+    ///
+    /// # Errors
+    /// As for [`claim`](Self::claim).
+    pub async fn domain_named(&self, named: Named<'_>) -> Result<DomainRecord, StoreError> {
+        self.domain(self.claim(named).await?).await
     }
 
     /// The domain with this key.
@@ -106,11 +189,26 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] if it is gone.
     pub async fn domain(&self, id: Uuid) -> Result<DomainRecord, StoreError> {
+        let host = sqlx::query_scalar!("SELECT host FROM domains WHERE id = $1", id);
+        let host = host.fetch_optional(&self.pool).await?;
+        let host = host.ok_or_else(|| StoreError::missing("domain", &id.to_string()))?;
+
         let row = sqlx::query_as!(
             DomainColumns,
             r#"SELECT d.host, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
                       d.quiet_looks, d.survey, d.enrolled_at, d.superseded, d.baseline,
-                      d.moved_at, d.is_primary, d.probe, d.released_at,
+                      d.moved_at, d.is_primary, d.probe, d.ended_at, d.ending, d.paused_at, a.suspended_at,
+                      d.held_since, d.entry_path, d.error_path, d.switch_at, d.label, d.is_proved_by_zone,
+                      n.name AS "next_site?", a.allowance,
+                      CASE WHEN a.allowance IS NULL THEN 0 ELSE (SELECT count(*) FROM (
+                          SELECT FROM domains e WHERE e.account_id = d.account_id AND e.ended_at IS NULL
+                             AND e.is_primary AND (e.enrolled_at, e.id) < (d.enrolled_at, d.id)
+                          LIMIT a.allowance + 1) e) END AS "before!",
+                      EXISTS (SELECT FROM domains h WHERE h.host = d.host AND h.held_since IS NOT NULL
+                              AND h.id <> d.id) AS "is_held_by_another!",
+                      c.phase AS "phase?", c.grace_ends_at AS "grace_ends_at?",
+                      (SELECT h.host FROM domains h WHERE h.host = ANY($2) AND h.held_since IS NOT NULL
+                       AND h.account_id <> d.account_id ORDER BY length(h.host) DESC LIMIT 1) AS inside,
                       p.id AS "other_id?", p.host AS "other?", p.stage AS "other_stage?",
                       p.certificate AS "other_certificate?", p.spread AS "other_spread?",
                       EXISTS (SELECT FROM orders_in_flight f WHERE f.domain_id = p.id) AS "other_is_ordered!",
@@ -119,12 +217,18 @@ impl Store {
                       t.due AS "due?", greatest(d.looked_at, t.seen_at) AS seen_at
                FROM domains d
                JOIN sites s ON s.id = d.site_id
-               JOIN accounts a ON a.id = s.account_id
+               JOIN accounts a ON a.id = d.account_id
                JOIN ingresses i ON i.id = s.ingress_id
+               LEFT JOIN sites n ON n.id = d.next_site_id
+               LEFT JOIN LATERAL (SELECT phase, grace_ends_at FROM contests
+                                  WHERE (challenger_id = d.id OR holder_id = d.id) AND host = d.host
+                                    AND settled_at IS NULL
+                                  ORDER BY opened_at LIMIT 1) c ON true
                LEFT JOIN domains p ON p.pair_id = d.pair_id AND p.id <> d.id
                LEFT JOIN tasks t ON t.domain_id = d.id AND t.kind = 'look'
                WHERE d.id = $1"#,
-            id
+            id,
+            &around(&host)
         );
         let row = row.fetch_optional(&self.pool).await?;
 
@@ -132,41 +236,78 @@ impl Store {
     }
 
     /// Gives a domain a new token; the one before it is remembered as
-    /// superseded. The domain is looked at again.
+    /// superseded. The domain is looked at again. A token that proves a zone is
+    /// replaced for every name that it is for.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] if it is not enrolled.
+    /// [`StoreError::Ended`] if it has left.
     pub async fn rotate_token(
         &self,
-        host: &str,
+        id: Uuid,
         token: &Token,
         expires_at: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        let id = self.domain_id(host).await?;
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-
-        sqlx::query!(
-            "UPDATE domains SET superseded = array_prepend(token, superseded), token = $2,
-             token_expires_at = $3, moved_at = $4 WHERE id = $1",
-            id,
-            token.as_str(),
-            expires_at,
-            now
+        let ids = sqlx::query_scalar!(
+            "SELECT o.id FROM domains d JOIN domains o ON o.id = d.id OR (d.is_proved_by_zone AND o.is_proved_by_zone
+                 AND o.account_id = d.account_id AND o.token = d.token)
+             WHERE d.id = $1 AND o.ended_at IS NULL",
+            id
         )
-        .execute(&mut *tx)
+        .fetch_all(&mut *tx)
         .await?;
+        let claims = claims::lock(&mut tx, &ids).await?;
+        claims.open(id)?;
 
-        tasks::wake(&mut tx, id, TaskKind::Look, now).await?;
-        events::append(&mut tx, About { id: Some(id), host }, now, &[Event::TokenRotated {}]).await?;
+        let mut told = Told::default();
+        for claim in ids.iter().filter_map(|id| claims.get(*id)) {
+            sqlx::query!(
+                "UPDATE domains SET superseded = array_prepend(token, superseded[1:$5]), token = $2,
+                 token_expires_at = $3, moved_at = $4 WHERE id = $1",
+                claim.id,
+                token.as_str(),
+                expires_at,
+                now,
+                MOST_SUPERSEDED - 1
+            )
+            .execute(&mut *tx)
+            .await?;
+            tasks::wake(&mut tx, claim.id, TaskKind::Look, now).await?;
+            told.event(claim, Event::TokenRotated {});
+        }
+
+        told.write(&mut tx, now).await?;
         tx.commit().await?;
         Ok(())
     }
 }
 
+/// Names around a host, and their wildcards: those by which it might be served
+/// for another account.
+fn around(host: &str) -> Vec<String> {
+    let subject = Subject::kept(host);
+    let registered = subject.host.registered().to_owned();
+    let mut names = Vec::new();
+
+    let mut name = subject.host.as_str();
+    if subject.wildcard {
+        names.push(name.to_owned());
+    }
+    while name.len() > registered.len() {
+        let Some((_, parent)) = name.split_once('.') else { break };
+        names.extend([parent.to_owned(), format!("*.{parent}")]);
+        name = parent;
+    }
+    names.retain(|name| name != host);
+    names
+}
+
 impl DomainColumns {
     fn read(self, id: Uuid) -> Result<DomainRecord, StoreError> {
         let pair = self.pair()?;
+        let ties = self.ties()?;
+        let ending = ties.ending;
         let baseline: Option<Baseline> = read_if("baseline", self.baseline)?;
         let subject = Subject::kept(&self.host);
 
@@ -196,6 +337,7 @@ impl DomainColumns {
             quiet_looks: self.quiet_looks,
             enrolled_at: self.enrolled_at,
             pair,
+            ties,
         };
 
         Ok(DomainRecord {
@@ -210,7 +352,33 @@ impl DomainColumns {
             next_look: self.due,
             probe: read_if("probe", self.probe)?,
             pair_id: self.other_id,
-            released_at: self.released_at,
+            ended: self.ended_at.zip(ending),
+            paused_at: self.paused_at,
+            suspended_at: self.suspended_at,
+            held_since: self.held_since,
+            entry_path: self.entry_path,
+            error_path: self.error_path,
+            next_site: self.next_site,
+            switch_at: self.switch_at,
+        })
+    }
+
+    fn ties(&self) -> Result<Ties, StoreError> {
+        let holds = self.held_since.is_some();
+        let standing =
+            claims::standing(holds, self.is_held_by_another, self.phase.as_deref(), self.grace_ends_at)?;
+
+        let granted = self.allowance.and_then(|granted| u32::try_from(granted).ok());
+        let used = u32::try_from(self.before).unwrap_or(u32::MAX);
+        let has_room = Allowance { granted, used }.has_room();
+
+        Ok(Ties {
+            standing,
+            ending: self.ending.as_deref().map(|ending| word("ending", ending)).transpose()?,
+            inside: self.inside.as_deref().map(DnsName::new),
+            beyond: granted.filter(|_| !has_room),
+            proof_at: if self.is_proved_by_zone { ProofAt::Zone } else { ProofAt::Host },
+            label: Some(self.label.clone()),
         })
     }
 

@@ -27,8 +27,11 @@ pub struct EdgeRow {
     pub error_path: String,
     /// The primary of the pair, to which visitors are sent on.
     pub redirect_to: Option<String>,
-    /// Whether it is the default host itself.
+    /// Whether it is a default host.
     pub is_default: bool,
+    /// Whether it shows nothing before its hour, and visitors are sent to the
+    /// default host until then.
+    pub is_staged: bool,
     /// The certificate, once there is one.
     pub certificate_id: Option<Uuid>,
     /// Its chain, leaf first.
@@ -49,8 +52,8 @@ pub struct TlsAnswer {
 }
 
 impl Store {
-    /// Every host that traffic may come for: those whose ownership is proven,
-    /// and the sites' default hosts. With `hosts`, only those of them.
+    /// Every host that traffic may come for: those that a claim holds, the sites'
+    /// default hosts, and those that were. With `hosts`, only those of them.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
@@ -58,17 +61,20 @@ impl Store {
         let reached = GateState::REACHED.map(|state| state.to_string());
         let mut rows = sqlx::query_as!(
             EdgeRow,
-            r#"SELECT d.host, s.name AS site, s.default_host, s.entry_path, s.error_path,
+            r#"SELECT d.host, s.name AS site, s.default_host, coalesce(d.entry_path, s.entry_path) AS "entry_path!",
+                      coalesce(d.error_path, s.error_path) AS "error_path!",
                       p.host AS "redirect_to?", false AS "is_default!",
+                      d.switch_at IS NOT NULL AND d.next_site_id IS NULL AS "is_staged!",
                       c.id AS "certificate_id?", c.chain_pem AS "chain_pem?", c.sealed_key AS "sealed_key?"
                FROM domains d
                JOIN sites s ON s.id = d.site_id
+               JOIN accounts a ON a.id = d.account_id
                LEFT JOIN domains p ON p.pair_id = d.pair_id AND p.id <> d.id AND p.is_primary
-                    AND p.released_at IS NULL AND p.certificate = ANY($2)
+                    AND p.held_since IS NOT NULL AND p.certificate = ANY($2)
                LEFT JOIN LATERAL (SELECT id, chain_pem, sealed_key FROM certificates
                                   WHERE domain_ids @> ARRAY[d.id]
                                   ORDER BY (revoked_at IS NULL) DESC, issued_at DESC LIMIT 1) c ON true
-               WHERE d.released_at IS NULL AND d.ownership = ANY($2)
+               WHERE d.held_since IS NOT NULL AND a.suspended_at IS NULL
                  AND ($1::text[] IS NULL OR d.host = ANY($1))
                ORDER BY d.host"#,
             hosts,
@@ -77,28 +83,25 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
 
-        let defaults = sqlx::query!(
-            "SELECT name, default_host, entry_path, error_path FROM sites
-             WHERE $1::text[] IS NULL OR default_host = ANY($1) ORDER BY default_host",
-            hosts
-        )
-        .fetch_all(&self.pool)
-        .await?;
-
-        rows.extend(defaults.into_iter().map(|site| EdgeRow {
-            host: site.default_host.clone(),
-            site: site.name,
-            default_host: site.default_host,
-            entry_path: site.entry_path,
-            error_path: site.error_path,
-            redirect_to: None,
-            is_default: true,
-            certificate_id: None,
-            chain_pem: None,
-            sealed_key: None,
-        }));
-
+        rows.extend(self.default_rows(hosts).await?);
         Ok(rows)
+    }
+
+    /// The sites' default hosts, and those that lead to them since a site was renamed.
+    async fn default_rows(&self, hosts: Option<&[String]>) -> Result<Vec<EdgeRow>, StoreError> {
+        let rows = sqlx::query_as!(
+            EdgeRow,
+            r#"SELECT n.host AS "host!", s.name AS site, s.default_host, s.entry_path, s.error_path,
+                      nullif(s.default_host, n.host) AS "redirect_to?", true AS "is_default!", false AS "is_staged!",
+                      NULL::uuid AS "certificate_id?", NULL AS "chain_pem?", NULL::bytea AS "sealed_key?"
+               FROM (SELECT default_host AS host, id FROM sites
+                     UNION ALL SELECT host, site_id FROM former_hosts) n
+               JOIN sites s ON s.id = n.id
+               JOIN accounts a ON a.id = s.account_id
+               WHERE a.suspended_at IS NULL AND ($1::text[] IS NULL OR n.host = ANY($1)) ORDER BY n.host"#,
+            hosts
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
     }
 
     /// Certificates that answer challenges by TLS now. With `hosts`, only for

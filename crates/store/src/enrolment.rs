@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_api::event::Event;
+use nomenta_core::claim::allowance::Allowance;
 use nomenta_core::judge::gate::{GateName, Gates};
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
@@ -28,36 +29,35 @@ pub struct NewDomain {
 pub struct Enrolment<'a> {
     /// The site that they will show.
     pub site: &'a str,
+    /// The account that it must be of, if that is told.
+    pub account_id: Option<Uuid>,
     /// The domains; of a pair, the primary first.
     pub domains: &'a [NewDomain],
     /// Whether they are the two of a pair.
     pub is_pair: bool,
+    /// Whether one token at the zone's apex proves them, along with every other such
+    /// name of the account there.
+    pub is_proved_by_zone: bool,
     /// When their tokens run out.
     pub token_expires_at: DateTime<Utc>,
 }
 
 impl Store {
-    /// Takes domains in, all or none, and makes them due for a look.
+    /// Takes domains in, all or none, and makes them due for a look; returns the key of
+    /// the first. What other accounts claim makes no difference.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] for an unknown site; [`StoreError::Taken`] with
-    /// the first name, in order, that is enrolled already. Nothing is written
+    /// [`StoreError::Missing`] for an unknown site; [`StoreError::Suspended`] and
+    /// [`StoreError::NoRoom`] by how its account stands; [`StoreError::Taken`] with
+    /// the first name, in order, that the account claims already. Nothing is written
     /// then.
-    pub async fn enrol(&self, new: &Enrolment<'_>) -> Result<(), StoreError> {
+    pub async fn enrol(&self, new: &Enrolment<'_>) -> Result<Uuid, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-
-        let site = sqlx::query!(
-            "SELECT s.id, a.name AS account FROM sites s JOIN accounts a ON a.id = s.account_id
-             WHERE s.name = $1",
-            new.site
-        )
-        .fetch_optional(&mut *tx)
-        .await?
-        .ok_or_else(|| StoreError::missing("site", new.site))?;
+        let owner = owner(&mut tx, new).await?;
 
         let ids: Vec<_> = new.domains.iter().map(|_| Uuid::now_v7()).collect();
-        insert(&mut tx, new, site.id, &ids, now).await?;
+        insert(&mut tx, new, &owner, &ids, now).await?;
         sqlx::query!(
             "INSERT INTO tasks (domain_id, kind, due) SELECT id, 'look', $2 FROM unnest($1::uuid[]) AS n (id)",
             &ids,
@@ -68,21 +68,64 @@ impl Store {
 
         channel::notify(&mut tx, Channel::Work).await?;
 
-        let event = Event::Enrolled { site: new.site.to_owned(), account: site.account };
+        let event = Event::Enrolled { site: new.site.to_owned(), account: owner.account };
         let hosts: Vec<_> = new.domains.iter().map(|domain| domain.subject.to_string()).collect();
         let about: Vec<_> = ids.iter().zip(&hosts).map(|(id, host)| About { id: Some(*id), host }).collect();
         events::append_for(&mut tx, &about, now, &event).await?;
         tx.commit().await?;
 
-        Ok(())
+        // There is always one: nobody asks for none.
+        ids.first().copied().ok_or_else(|| StoreError::missing("domain", ""))
     }
+}
+
+/// The site that domains are taken in for, and whose it is.
+struct Owner {
+    site_id: Uuid,
+    account_id: Uuid,
+    account: String,
+    label: String,
+}
+
+/// Finds the site, and whether its account may have one more domain; the account
+/// is locked, so that two at once do not take the same last place.
+async fn owner(tx: &mut PgConnection, new: &Enrolment<'_>) -> Result<Owner, StoreError> {
+    let site = sqlx::query!(
+        "SELECT s.id, s.label, s.account_id, a.name AS account, a.allowance, a.suspended_at
+         FROM sites s JOIN accounts a ON a.id = s.account_id
+         WHERE s.name = $1 AND ($2::uuid IS NULL OR s.account_id = $2) FOR NO KEY UPDATE OF a",
+        new.site,
+        new.account_id
+    )
+    .fetch_optional(&mut *tx)
+    .await?
+    .ok_or_else(|| StoreError::missing("site", new.site))?;
+
+    if site.suspended_at.is_some() {
+        return Err(StoreError::Suspended);
+    }
+    if let Some(granted) = site.allowance {
+        let used = sqlx::query_scalar!(
+            r#"SELECT count(*) AS "used!" FROM (SELECT FROM domains WHERE account_id = $1 AND ended_at IS NULL
+               AND is_primary LIMIT $2) d"#,
+            site.account_id,
+            i64::from(granted)
+        );
+        let granted = u32::try_from(granted).unwrap_or(0);
+        let used = u32::try_from(used.fetch_one(&mut *tx).await?).unwrap_or(u32::MAX);
+        if !(Allowance { granted: Some(granted), used }).has_room() {
+            return Err(StoreError::NoRoom(granted));
+        }
+    }
+
+    Ok(Owner { site_id: site.id, account_id: site.account_id, account: site.account, label: site.label })
 }
 
 /// Writes the rows, all in one statement.
 async fn insert(
     tx: &mut PgConnection,
     new: &Enrolment<'_>,
-    site_id: Uuid,
+    owner: &Owner,
     ids: &[Uuid],
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
@@ -100,25 +143,26 @@ async fn insert(
     let state = |name: GateName| gates.get(name).state.as_str();
     let pair_id = new.is_pair.then(Uuid::now_v7);
 
-    // A name that has left may come back, to anyone.
-    sqlx::query!("DELETE FROM domains WHERE host = ANY($1) AND released_at IS NOT NULL", &hosts)
-        .execute(&mut *tx)
-        .await?;
-
+    // By name, so that two pairs at once do not wait for each other; a name that its
+    // zone proves has the token of the others there.
     let taken_in = sqlx::query_scalar!(
         "INSERT INTO domains (id, host, zone, token, is_primary, pair_id, site_id, token_expires_at, gates, stage,
-             ownership, routing, certificate, serving, enrolled_at)
-         SELECT n.id, n.host, n.zone, n.token, $5::uuid IS NULL OR n.place = 1, $5, $6, $7, $8, $9,
-             $10, $11, $12, $13, $14
+             ownership, routing, certificate, serving, enrolled_at, account_id, label, is_proved_by_zone)
+         SELECT n.id, n.host, n.zone, coalesce(z.token, n.token), $5::uuid IS NULL OR n.place = 1, $5, $6,
+             coalesce(z.token_expires_at, $7), $8, $9, $10, $11, $12, $13, $14, $15, $16, $17
          FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[])
              WITH ORDINALITY AS n (id, host, zone, token, place)
-         ON CONFLICT (host) DO NOTHING RETURNING host",
+         LEFT JOIN LATERAL (SELECT token, token_expires_at FROM domains
+                            WHERE $17 AND account_id = $15 AND ended_at IS NULL AND is_proved_by_zone
+                              AND zone = n.zone ORDER BY enrolled_at LIMIT 1) z ON true
+         ORDER BY n.host
+         ON CONFLICT (account_id, host) WHERE ended_at IS NULL DO NOTHING RETURNING host",
         ids,
         &hosts,
         &zones,
         &tokens,
         pair_id,
-        site_id,
+        owner.site_id,
         new.token_expires_at,
         json!(gates),
         gates.stage().to_string(),
@@ -126,7 +170,10 @@ async fn insert(
         state(GateName::Routing),
         state(GateName::Certificate),
         state(GateName::Serving),
-        now
+        now,
+        owner.account_id,
+        owner.label,
+        new.is_proved_by_zone
     )
     .fetch_all(&mut *tx)
     .await?;

@@ -27,6 +27,29 @@ pub enum StoreError {
         /// The name.
         name: String,
     },
+    /// Several accounts claim the name, and none was named.
+    #[error("{} claim {name}. Say whose is meant.", .accounts.join(" and "))]
+    Several {
+        /// The name.
+        name: String,
+        /// Accounts that claim it.
+        accounts: Vec<String>,
+    },
+    /// The claim has ended.
+    #[error("The domain has left the platform. Take it in anew first.")]
+    Ended,
+    /// The domain is paused, or its account suspended.
+    #[error("The domain is paused, or its account is suspended. Resume it first.")]
+    Resting,
+    /// The account's plan grants no more domains.
+    #[error("{}", Self::no_room(*.0))]
+    NoRoom(u32),
+    /// The account is suspended.
+    #[error("The account is suspended. Resume it before a domain is taken in for it.")]
+    Suspended,
+    /// The contest is settled.
+    #[error("The contest is settled already. Nothing is left to rule upon.")]
+    Settled,
     /// The lease ran out and another process has taken the task.
     #[error("The lease on this task was lost; another process does it.")]
     LeaseLost,
@@ -51,6 +74,14 @@ impl StoreError {
 
     pub(crate) fn unreadable(what: &'static str, cause: impl Into<Box<dyn Error + Send + Sync>>) -> Self {
         Self::Unreadable { what, cause: cause.into() }
+    }
+
+    fn no_room(granted: u32) -> String {
+        match granted {
+            0 => "The account's plan has no custom domains. Raise its allowance first.".into(),
+            1 => "The account's plan has one custom domain, and it is in use. Raise its allowance, or release that one.".into(),
+            more => format!("The account's plan has {more} custom domains, and all are in use. Raise its allowance, or release one."),
+        }
     }
 
     /// Turns a unique violation into [`Taken`](Self::Taken).

@@ -30,6 +30,15 @@ pub struct EventRow {
     pub event: Event,
 }
 
+/// Which events.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct EventFilter {
+    /// Only of this domain.
+    pub domain: Option<Uuid>,
+    /// Only of this account's domains.
+    pub account: Option<Uuid>,
+}
+
 /// The domain that events are about.
 #[derive(Clone, Copy)]
 pub(crate) struct About<'a> {
@@ -61,7 +70,7 @@ pub(crate) async fn append_for(
 }
 
 /// One statement for all of them: others wait for the lock.
-async fn insert(
+pub(crate) async fn insert(
     tx: &mut PgConnection,
     rows: &[(About<'_>, &Event)],
     at: DateTime<Utc>,
@@ -103,24 +112,25 @@ pub(crate) async fn lock(tx: &mut PgConnection) -> Result<(), StoreError> {
 }
 
 impl Store {
-    /// Events after position `after`, oldest first, of one domain or of all, at
-    /// most `limit`.
+    /// Events after position `after`, oldest first, at most `limit`.
     ///
     /// # Errors
     /// [`StoreError::Database`]; [`StoreError::Unreadable`] for an event that
     /// this version does not know.
     pub async fn events(
         &self,
-        host: Option<&str>,
+        of: &EventFilter,
         after: i64,
         limit: i64,
     ) -> Result<Vec<EventRow>, StoreError> {
         let rows = sqlx::query!(
             "SELECT e.seq, e.id, e.host, e.kind, e.at, e.data FROM events e
-             WHERE e.seq > $2
-               AND ($1::text IS NULL OR e.host = $1)
-             ORDER BY e.seq LIMIT $3",
-            host,
+             WHERE e.seq > $3 AND ($1::uuid IS NULL OR e.domain_id = $1)
+               AND ($2::uuid IS NULL
+                    OR EXISTS (SELECT FROM domains d WHERE d.id = e.domain_id AND d.account_id = $2))
+             ORDER BY e.seq LIMIT $4",
+            of.domain,
+            of.account,
             after,
             limit
         )

@@ -67,8 +67,13 @@ impl Store {
         .await?;
 
         sqlx::query!(
-            "UPDATE tasks SET due = now(), again = lease IS NOT NULL, quick = NULL WHERE kind = 'look' AND domain_id IN
-             (SELECT d.id FROM domains d JOIN sites s ON s.id = d.site_id WHERE s.ingress_id = $1)",
+            // In the one order of locks.
+            "WITH behind AS (
+                 SELECT t.ctid AS place FROM tasks t WHERE t.kind = 'look' AND t.domain_id IN
+                     (SELECT d.id FROM domains d JOIN sites s ON s.id = d.site_id WHERE s.ingress_id = $1)
+                 ORDER BY t.domain_id FOR UPDATE)
+             UPDATE tasks t SET due = now(), again = t.lease IS NOT NULL, quick = NULL
+             FROM behind WHERE t.ctid = behind.place",
             written.id
         )
         .execute(&mut *tx)

@@ -13,6 +13,8 @@ struct KeyColumns {
     id: Uuid,
     name: String,
     role: String,
+    account_id: Option<Uuid>,
+    account: Option<String>,
     hint: String,
     created_at: DateTime<Utc>,
     used_at: Option<DateTime<Utc>>,
@@ -25,12 +27,22 @@ impl KeyColumns {
             id: self.id,
             name: self.name,
             role: word("role", &self.role)?,
+            account: self.account_id.zip(self.account).map(|(id, name)| KeyAccount { id, name }),
             hint: self.hint,
             created_at: self.created_at,
             used_at: self.used_at,
             revoked_at: self.revoked_at,
         })
     }
+}
+
+/// The account that a key opens alone.
+#[derive(Clone, Debug)]
+pub struct KeyAccount {
+    /// Key of its record.
+    pub id: Uuid,
+    /// Its name.
+    pub name: String,
 }
 
 /// An access key, without its secret.
@@ -42,6 +54,8 @@ pub struct KeyRow {
     pub name: String,
     /// What it opens.
     pub role: Role,
+    /// The account that it opens alone.
+    pub account: Option<KeyAccount>,
     /// Last four characters of the secret.
     pub hint: String,
     /// Since when.
@@ -52,20 +66,41 @@ pub struct KeyRow {
     pub revoked_at: Option<DateTime<Utc>>,
 }
 
+/// A key to be kept, by the hash of its secret.
+#[derive(Clone, Copy, Debug)]
+pub struct NewKey<'a> {
+    /// What it is for.
+    pub name: &'a str,
+    /// What it opens.
+    pub role: Role,
+    /// The account that it opens alone.
+    pub account: Option<&'a str>,
+    /// Hash of the secret.
+    pub hash: &'a [u8],
+    /// Last characters of the secret.
+    pub hint: &'a str,
+}
+
 impl Store {
     /// Keeps a new key; a known hash is left as it is.
     ///
     /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn add_key(&self, name: &str, role: Role, hash: &[u8], hint: &str) -> Result<Uuid, StoreError> {
+    /// [`StoreError::Missing`] for an unknown account.
+    pub async fn add_key(&self, new: &NewKey<'_>) -> Result<Uuid, StoreError> {
+        let NewKey { name, role, account, hash, hint } = *new;
+        let account_id = match account {
+            Some(account) => Some(self.account(account).await?.id),
+            None => None,
+        };
         let id = sqlx::query_scalar!(
-            "INSERT INTO access_keys (id, name, role, hash, hint) VALUES ($1, $2, $3, $4, $5)
+            "INSERT INTO access_keys (id, name, role, hash, hint, account_id) VALUES ($1, $2, $3, $4, $5, $6)
              ON CONFLICT (hash) DO UPDATE SET name = $2 RETURNING id",
             Uuid::now_v7(),
             name,
             role.as_str(),
             hash,
-            hint
+            hint,
+            account_id
         )
         .fetch_one(&self.pool)
         .await?;
@@ -79,8 +114,10 @@ impl Store {
     pub async fn key_by_hash(&self, hash: &[u8]) -> Result<Option<KeyRow>, StoreError> {
         let key = sqlx::query_as!(
             KeyColumns,
-            "SELECT id, name, role, hint, created_at, used_at, revoked_at FROM access_keys
-             WHERE hash = $1 AND revoked_at IS NULL",
+            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.account_id,
+                    a.name AS \"account?\"
+             FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id
+             WHERE k.hash = $1 AND k.revoked_at IS NULL",
             hash
         )
         .fetch_optional(&self.pool)
@@ -106,8 +143,10 @@ impl Store {
     pub async fn key(&self, id: Uuid) -> Result<Option<KeyRow>, StoreError> {
         let key = sqlx::query_as!(
             KeyColumns,
-            "SELECT id, name, role, hint, created_at, used_at, revoked_at FROM access_keys
-             WHERE id = $1 AND revoked_at IS NULL",
+            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.account_id,
+                    a.name AS \"account?\"
+             FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id
+             WHERE k.id = $1 AND k.revoked_at IS NULL",
             id
         );
         key.fetch_optional(&self.pool).await?.map(KeyColumns::read).transpose()
@@ -120,7 +159,9 @@ impl Store {
     pub async fn keys(&self) -> Result<Vec<KeyRow>, StoreError> {
         let rows = sqlx::query_as!(
             KeyColumns,
-            "SELECT id, name, role, hint, created_at, used_at, revoked_at FROM access_keys ORDER BY id DESC"
+            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.account_id,
+                    a.name AS \"account?\"
+             FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id ORDER BY k.id DESC"
         );
         rows.fetch_all(&self.pool).await?.into_iter().map(KeyColumns::read).collect()
     }

@@ -10,8 +10,11 @@ mod accounts;
 mod certificates;
 mod challenges;
 mod channel;
+mod claims;
+mod contests;
 mod domains;
 mod edge;
+mod ending;
 mod enrolment;
 mod error;
 mod events;
@@ -19,8 +22,9 @@ mod ingresses;
 mod issuer;
 mod keys;
 mod looks;
+mod moves;
 mod orders;
-mod release;
+mod rest;
 mod revocations;
 mod roster;
 mod sealing;
@@ -31,21 +35,24 @@ mod tokens;
 
 use std::time::Duration;
 
+use nomenta_core::claim::rules::Rules;
 use sqlx::PgPool;
 use sqlx::postgres::PgPoolOptions;
 
-pub use accounts::{AccountRow, NewSite, SiteRow};
+pub use accounts::{AccountChange, AccountRow, NewSite, SiteChange, SiteRow};
 pub use certificates::{Advised, CertificateFilter, CertificateRow, DayCount};
 pub use challenges::NewChallenge;
 pub use channel::{Channel, Listener};
-pub use domains::DomainRecord;
+pub use contests::{ContestFilter, ContestRow, NewRuling, PartyRow};
+pub use domains::{DomainRecord, Named};
 pub use edge::{EdgeRow, TlsAnswer};
 pub use enrolment::{Enrolment, NewDomain};
 pub use error::StoreError;
-pub use events::EventRow;
+pub use events::{EventFilter, EventRow};
 pub use issuer::Limits;
-pub use keys::KeyRow;
+pub use keys::{KeyAccount, KeyRow, NewKey};
 pub use looks::{FindingRow, Looked, SpreadRow};
+pub use moves::Move;
 pub use orders::{EndedOrders, Issued, NewOrder, OrderRow};
 pub use revocations::{Revocation, RevocationRow};
 pub use roster::{RosterFilter, RosterRow};
@@ -61,6 +68,7 @@ const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(10);
 #[derive(Clone, Debug)]
 pub struct Store {
     pool: PgPool,
+    rules: Rules,
 }
 
 impl Store {
@@ -68,11 +76,11 @@ impl Store {
     ///
     /// # Errors
     /// If the server cannot be reached or a migration fails.
-    pub async fn open(url: &str) -> Result<Self, StoreError> {
+    pub async fn open(url: &str, rules: Rules) -> Result<Self, StoreError> {
         let options = PgPoolOptions::new().max_connections(16).acquire_timeout(ACQUIRE_TIMEOUT);
         let pool = options.connect(url).await?;
         sqlx::migrate!().run(&pool).await.map_err(sqlx::Error::from)?;
-        Ok(Self { pool })
+        Ok(Self { pool, rules })
     }
 
     /// Whether the database answers.

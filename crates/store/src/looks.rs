@@ -20,7 +20,7 @@ use crate::DomainRecord;
 use crate::Lease;
 use crate::Store;
 use crate::StoreError;
-use crate::edge;
+use crate::claims::{self, Told};
 use crate::error::{read, word};
 use crate::events::{self, About};
 use crate::orders::{self, NewOrder};
@@ -78,9 +78,9 @@ impl Store {
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
         let outcome = looked.outcome;
-        let name = before.domain.routed();
-        let about = About { id: Some(before.id), host: &name };
         let mut tx = self.pool.begin().await?;
+        let claims = claims::lock(&mut tx, &[before.id]).await?;
+        let claim = claims.get(before.id).ok_or(StoreError::LeaseLost)?;
 
         let next = tasks::Next { due: outcome.next_look, quick: outcome.quick, tries: 0 };
         tasks::finish(&mut tx, lease, Some(next)).await?;
@@ -92,22 +92,55 @@ impl Store {
         happened.extend(write_findings(&mut tx, before.id, &outcome.findings, &mask, now).await?);
         happened.extend(looked.drifts.iter().map(|drift| Event::Drifted(masked(drift, &mask))));
 
-        // Rows before the lock on events, so that no two wait for each other.
-        let opened = match looked.order {
-            Some(order) => orders::open(&mut tx, order, now).await?.then_some(order),
-            None => None,
-        };
+        let mut told = Told::default();
+        happened.into_iter().for_each(|event| told.event(claim, event));
+        if leads_otherwise(&before.domain.gates, &outcome.gates) {
+            told.touch(&claim.host);
+            claims.sibling(before.id).into_iter().for_each(|sibling| told.touch(&sibling.host));
+        }
+        claims::settle(&mut tx, self, &claim.host, &mut told, now).await?;
 
-        events::append(&mut tx, about, now, &happened).await?;
-        if let Some(order) = opened {
-            orders::tell_opened(&mut tx, order, now).await?;
+        if let Some(order) = looked.order
+            && claims::may_order(&mut tx, order).await?
+            && orders::open(&mut tx, order, now).await?
+        {
+            orders::tell_opened(&mut told, order);
         }
 
-        if is_routed_otherwise(&before.domain.gates, &outcome.gates) {
-            let other = before.domain.pair.as_ref().map(|pair| pair.other.as_str());
-            edge::touch(&mut tx, &std::iter::once(name.as_str()).chain(other).collect::<Vec<_>>()).await?;
-        }
+        told.write(&mut tx, now).await?;
+        tx.commit().await?;
+        Ok(())
+    }
 
+    /// Writes what a domain that has left has left behind; it is seen again at `next`,
+    /// if at all.
+    ///
+    /// # Errors
+    /// [`StoreError::LeaseLost`] if another process has taken the task.
+    pub async fn finish_watch(
+        &self,
+        lease: &Lease,
+        record: &DomainRecord,
+        survey: &Survey,
+        findings: &[Finding],
+        next: Option<DateTime<Utc>>,
+    ) -> Result<(), StoreError> {
+        let now = Utc::now();
+        let name = record.domain.routed();
+        let mut tx = self.pool.begin().await?;
+
+        sqlx::query!(
+            "UPDATE domains SET survey = $2, looked_at = $3 WHERE id = $1",
+            record.id,
+            json!(survey),
+            now
+        )
+        .execute(&mut *tx)
+        .await?;
+        tasks::finish(&mut tx, lease, next.map(|due| tasks::Next { due, quick: None, tries: 0 })).await?;
+
+        let happened = write_findings(&mut tx, record.id, findings, &record.domain.mask(), now).await?;
+        events::append(&mut tx, About { id: Some(record.id), host: &name }, now, &happened).await?;
         tx.commit().await?;
         Ok(())
     }
@@ -183,12 +216,11 @@ async fn write_state(
     Ok(())
 }
 
-/// Whether the edge must know: a route comes and goes with ownership, the
-/// redirect to a primary with its certificate.
-fn is_routed_otherwise(before: &Gates, after: &Gates) -> bool {
-    [GateName::Ownership, GateName::Certificate]
-        .iter()
-        .any(|name| before.get(*name).state.is_reached() != after.get(*name).state.is_reached())
+/// Whether the edge must know: the redirect to a primary comes and goes with its
+/// certificate.
+fn leads_otherwise(before: &Gates, after: &Gates) -> bool {
+    let is_reached = |gates: &Gates| gates.get(GateName::Certificate).state.is_reached();
+    is_reached(before) != is_reached(after)
 }
 
 fn masked(drift: &Drift, mask: &Mask) -> Drift {

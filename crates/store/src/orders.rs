@@ -13,7 +13,9 @@ use uuid::Uuid;
 use crate::Lease;
 use crate::Store;
 use crate::StoreError;
+use crate::claims::{self, Told};
 use crate::edge;
+use crate::ending;
 use crate::error::word;
 use crate::events::{self, About};
 use crate::issuer::{ACCOUNT_WINDOW, DOMAIN_WINDOW, Limits};
@@ -162,6 +164,7 @@ impl Store {
         let now = Utc::now();
         let facts = &issued.facts;
         let mut tx = self.pool.begin().await?;
+        claims::lock(&mut tx, &order.domain_ids).await?;
 
         tasks::finish(&mut tx, lease, None).await?;
         sqlx::query!(
@@ -203,6 +206,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
+        claims::lock(&mut tx, &order.domain_ids).await?;
 
         tasks::finish(&mut tx, lease, None).await?;
         sqlx::query!(
@@ -257,7 +261,8 @@ async fn keep(
     Ok(id)
 }
 
-/// Marks what a new certificate takes the place of.
+/// Marks what a new certificate takes the place of. One that was shared with a
+/// domain that has left is revoked with that.
 pub(crate) async fn replace(
     tx: &mut PgConnection,
     id: Uuid,
@@ -273,6 +278,22 @@ pub(crate) async fn replace(
     )
     .execute(&mut *tx)
     .await?;
+
+    let retiring = sqlx::query!(
+        "UPDATE certificates SET revoked_at = $3
+         WHERE domain_ids && $2 AND id <> $1 AND retires IS NOT NULL AND replaced_at IS NOT NULL
+           AND revoked_at IS NULL AND not_after > $3
+         RETURNING id, domain_id, retires",
+        id,
+        domain_ids,
+        now
+    )
+    .fetch_all(&mut *tx)
+    .await?;
+    for certificate in retiring {
+        let reason = word("reason", certificate.retires.as_deref().unwrap_or_default())?;
+        ending::queue(tx, &[certificate.id], certificate.domain_id, reason, now).await?;
+    }
     Ok(())
 }
 
@@ -286,12 +307,8 @@ async fn end(
     sqlx::query!("DELETE FROM challenges WHERE order_id = $1", order.id).execute(&mut *tx).await?;
     sqlx::query!("DELETE FROM orders_in_flight WHERE order_id = $1", order.id).execute(&mut *tx).await?;
 
-    // Rows before the lock on events, and always in the same order: so that no
-    // two transactions wait for each other.
-    let mut ids = order.domain_ids.clone();
-    ids.sort();
-    for id in ids {
-        tasks::wake(tx, id, TaskKind::Look, now).await?;
+    for id in &order.domain_ids {
+        tasks::wake(tx, *id, TaskKind::Look, now).await?;
     }
 
     events::append_for(tx, &order.about(), now, event).await?;
@@ -356,13 +373,11 @@ pub(crate) async fn open(
     Ok(true)
 }
 
-/// Writes the events of an order that was opened.
-pub(crate) async fn tell_opened(
-    tx: &mut PgConnection,
-    new: &NewOrder,
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
-    let names = new.domains.iter().map(|(_, name)| name.clone()).collect();
-    let about: Vec<_> = new.domains.iter().map(|(id, host)| About { id: Some(*id), host }).collect();
-    events::append_for(tx, &about, now, &Event::OrderPlaced { names, method: new.method }).await
+/// Tells of an order that was opened.
+pub(crate) fn tell_opened(told: &mut Told, new: &NewOrder) {
+    let names: Vec<_> = new.domains.iter().map(|(_, name)| name.clone()).collect();
+    for (id, host) in &new.domains {
+        let event = Event::OrderPlaced { names: names.clone(), method: new.method };
+        told.events.push((*id, host.clone(), event));
+    }
 }

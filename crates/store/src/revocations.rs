@@ -25,6 +25,8 @@ pub struct Revocation {
     pub certificate_id: Uuid,
     /// The domain it was held for.
     pub host: String,
+    /// Key of that domain's record.
+    pub domain_id: Option<Uuid>,
     /// Its serial number.
     pub serial: String,
     /// Its chain, leaf first.
@@ -64,7 +66,7 @@ impl Store {
             "UPDATE revocations SET try_at = $2, tries = tries + 1 WHERE certificate_id IN (
                  SELECT certificate_id FROM revocations WHERE done_at IS NULL AND try_at <= $1
                  ORDER BY try_at LIMIT $3 FOR UPDATE SKIP LOCKED)
-             RETURNING certificate_id, host, serial, chain_pem, reason, tries",
+             RETURNING certificate_id, domain_id, host, serial, chain_pem, reason, tries",
             now,
             now + TERM,
             most
@@ -77,6 +79,7 @@ impl Store {
             leased.push(Revocation {
                 certificate_id: row.certificate_id,
                 host: row.host,
+                domain_id: row.domain_id,
                 serial: row.serial,
                 chain_pem: row.chain_pem,
                 reason: word("reason", &row.reason)?,
@@ -103,10 +106,9 @@ impl Store {
         .await?;
 
         if done.rows_affected() > 0 {
-            let id = sqlx::query_scalar!("SELECT id FROM domains WHERE host = $1", revocation.host);
-            let id = id.fetch_optional(&mut *tx).await?;
             let event =
                 Event::CertificateRevoked { serial: revocation.serial.clone(), reason: revocation.reason };
+            let id = revocation.domain_id;
             events::append(&mut tx, About { id, host: &revocation.host }, now, &[event]).await?;
         }
 
@@ -141,11 +143,11 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn revocations(&self, host: &str) -> Result<Vec<RevocationRow>, StoreError> {
+    pub async fn revocations(&self, domain_id: Uuid) -> Result<Vec<RevocationRow>, StoreError> {
         let rows = sqlx::query!(
             r#"SELECT serial, reason, asked_at, done_at, problem->>'detail' AS problem FROM revocations
-               WHERE host = $1 ORDER BY asked_at DESC LIMIT 20"#,
-            host
+               WHERE domain_id = $1 ORDER BY asked_at DESC LIMIT 20"#,
+            domain_id
         )
         .fetch_all(&self.pool)
         .await?;

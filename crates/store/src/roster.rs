@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::gate::{Gates, Stage};
+use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
@@ -17,17 +18,21 @@ pub struct RosterFilter {
     pub account: Option<String>,
     /// Only those whose name contains this.
     pub text: Option<String>,
-    /// Only those after this name.
-    pub after: Option<String>,
+    /// Only those after this one: its name and key.
+    pub after: Option<(String, Uuid)>,
 }
 
 /// One line of the roster.
 #[derive(Clone, Debug)]
 pub struct RosterRow {
+    /// Key of the record.
+    pub id: Uuid,
     /// The name.
     pub host: String,
     /// The account.
     pub account: String,
+    /// Since when it holds the name.
+    pub held_since: Option<DateTime<Utc>>,
     /// The site.
     pub site: String,
     /// The stage.
@@ -50,23 +55,25 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn roster(&self, filter: &RosterFilter, limit: i64) -> Result<Vec<RosterRow>, StoreError> {
+        let (after_host, after_id) = filter.after.clone().unzip();
         let rows = sqlx::query!(
-            r#"SELECT d.host, a.name AS account, s.name AS site, d.stage, d.gates, d.spread, d.enrolled_at,
+            r#"SELECT d.id, d.host, d.held_since, a.name AS account, s.name AS site, d.stage, d.gates, d.spread, d.enrolled_at,
                       d.looked_at,
                       ARRAY(SELECT f.code FROM findings f WHERE f.domain_id = d.id ORDER BY f.first_seen)
                           AS "findings!"
                FROM domains d
                JOIN sites s ON s.id = d.site_id
-               JOIN accounts a ON a.id = s.account_id
-               WHERE CASE WHEN $1::text IS NULL THEN d.released_at IS NULL ELSE d.stage = $1 END
+               JOIN accounts a ON a.id = d.account_id
+               WHERE CASE WHEN $1::text IS NULL THEN d.ended_at IS NULL ELSE d.stage = $1 END
                  AND ($2::text IS NULL OR a.name = $2)
                  AND ($3::text IS NULL OR strpos(d.host, $3) > 0)
-                 AND ($4::text IS NULL OR d.host > $4)
-               ORDER BY d.host LIMIT $5"#,
+                 AND ($4::text IS NULL OR (d.host, d.id) > ($4, $5::uuid))
+               ORDER BY d.host, d.id LIMIT $6"#,
             filter.stage.map(Stage::as_str),
             filter.account,
             filter.text,
-            filter.after,
+            after_host,
+            after_id,
             limit
         )
         .fetch_all(&self.pool)
@@ -76,7 +83,9 @@ impl Store {
         for row in rows {
             let codes = row.findings.iter().map(|code| word("finding", code));
             roster.push(RosterRow {
+                id: row.id,
                 host: row.host,
+                held_since: row.held_since,
                 account: row.account,
                 site: row.site,
                 stage: word("stage", &row.stage)?,
@@ -95,9 +104,11 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn stage_counts(&self) -> Result<Vec<(Stage, i64)>, StoreError> {
+    pub async fn stage_counts(&self, account: Option<Uuid>) -> Result<Vec<(Stage, i64)>, StoreError> {
         let rows = sqlx::query!(
-            r#"SELECT stage, count(*) AS "count!" FROM domains WHERE released_at IS NULL GROUP BY stage"#
+            r#"SELECT stage, count(*) AS "count!" FROM domains
+               WHERE ended_at IS NULL AND ($1::uuid IS NULL OR account_id = $1) GROUP BY stage"#,
+            account
         )
         .fetch_all(&self.pool)
         .await?;

@@ -58,8 +58,13 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn all_due_at(&self, due: DateTime<Utc>) -> Result<u64, StoreError> {
         let mut tx = self.pool.begin().await?;
-        let done =
-            sqlx::query!("UPDATE tasks SET due = $1 WHERE kind = 'look'", due).execute(&mut *tx).await?;
+        let done = sqlx::query!(
+            "WITH all_of_them AS (SELECT ctid AS place FROM tasks WHERE kind = 'look' ORDER BY domain_id FOR UPDATE)
+             UPDATE tasks t SET due = $1 FROM all_of_them a WHERE t.ctid = a.place",
+            due
+        )
+        .execute(&mut *tx)
+        .await?;
 
         channel::notify(&mut tx, Channel::Work).await?;
         tx.commit().await?;
@@ -132,8 +137,11 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn renew_sweep(&self, sweep: &Sweep) -> Result<(), StoreError> {
         sqlx::query!(
-            "UPDATE tasks SET leased_until = now() + make_interval(secs => $2)
-             WHERE lease = $1 AND domain_id = ANY($3)",
+            // In the one order of locks.
+            "WITH held AS (SELECT ctid AS place FROM tasks WHERE domain_id = ANY($3) AND lease = $1
+                           ORDER BY domain_id FOR UPDATE)
+             UPDATE tasks t SET leased_until = now() + make_interval(secs => $2)
+             FROM held WHERE t.ctid = held.place",
             sweep.lease,
             LEASE_SECONDS,
             &sweep.tasks.iter().map(|task| task.domain_id).collect::<Vec<_>>()
@@ -153,6 +161,8 @@ impl Store {
         done: &[QuickDone],
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
+        let mut done: Vec<_> = done.iter().collect();
+        done.sort_by_key(|one| one.domain_id);
         let ids: Vec<_> = done.iter().map(|one| one.domain_id).collect();
         let due: Vec<_> = done.iter().map(|one| one.due).collect();
         let quick: Vec<_> = done.iter().map(|one| one.quick).collect();
@@ -162,9 +172,10 @@ impl Store {
                  quick = CASE WHEN g.quick AND NOT t.again THEN t.quick END,
                  quick_looks = t.quick_looks + 1, seen_at = $5,
                  lease = NULL, leased_until = NULL, again = false
-             -- Row by row, as above.
+             -- Row by row, as above, and in the one order of locks.
              FROM unnest($1::uuid[], $2::timestamptz[], $3::boolean[]) AS g (id, due, quick),
-                  LATERAL (SELECT ctid AS place FROM tasks WHERE domain_id = g.id AND kind = 'look' OFFSET 0) found
+                  LATERAL (SELECT ctid AS place FROM tasks WHERE domain_id = g.id AND kind = 'look'
+                           OFFSET 0) found
              WHERE t.ctid = found.place AND t.lease = $4",
             &ids,
             &due,

@@ -8,6 +8,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::channel::{self, Channel};
+use crate::claims;
 use crate::error::word;
 
 /// How long a lease lasts without being renewed, in seconds.
@@ -20,6 +21,8 @@ nomenta_core::spelled! {
         Look = "look",
         /// Bring a certificate order to its end.
         Order = "order",
+        /// See what a domain that has left has left behind.
+        Watch = "watch",
     }
 }
 
@@ -102,11 +105,16 @@ impl Store {
     /// Makes a domain due for a look now, or again once the running one ends.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] for an unknown host.
-    pub async fn look_now(&self, host: &str) -> Result<(), StoreError> {
-        let id = self.domain_id(host).await?;
+    /// [`StoreError::Ended`] if it has left, [`StoreError::Resting`] if it is paused
+    /// or its account suspended.
+    pub async fn look_now(&self, domain_id: Uuid) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        wake(&mut tx, id, TaskKind::Look, Utc::now()).await?;
+        let claims = claims::lock(&mut tx, &[domain_id]).await?;
+        if !claims.open(domain_id)?.is_at_work {
+            return Err(StoreError::Resting);
+        }
+
+        wake(&mut tx, domain_id, TaskKind::Look, Utc::now()).await?;
         tx.commit().await?;
 
         Ok(())
@@ -137,7 +145,19 @@ impl Store {
     }
 }
 
-/// Queues a task, or brings it forward; one that runs now is run again.
+/// Locks the tasks of some domains, in the one order.
+pub(crate) async fn lock(tx: &mut PgConnection, domain_ids: &[Uuid]) -> Result<(), StoreError> {
+    sqlx::query!(
+        "SELECT domain_id FROM tasks WHERE domain_id = ANY($1) ORDER BY domain_id, kind FOR UPDATE",
+        domain_ids
+    )
+    .fetch_all(&mut *tx)
+    .await?;
+    Ok(())
+}
+
+/// Queues a task of a domain at work, or brings it forward; one that runs now is run
+/// again. The domain must be locked.
 pub(crate) async fn wake(
     tx: &mut PgConnection,
     domain_id: Uuid,
@@ -145,7 +165,8 @@ pub(crate) async fn wake(
     due: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     sqlx::query!(
-        "INSERT INTO tasks (domain_id, kind, due) VALUES ($1, $2, $3)
+        "INSERT INTO tasks (domain_id, kind, due)
+         SELECT id, $2, $3::timestamptz FROM domains WHERE id = $1 AND is_at_work
          ON CONFLICT (domain_id, kind) DO UPDATE
          SET due = least(tasks.due, $3), again = tasks.lease IS NOT NULL, quick = NULL",
         domain_id,
@@ -157,18 +178,21 @@ pub(crate) async fn wake(
     channel::notify(tx, Channel::Work).await
 }
 
-/// Makes a domain due for a look, if it has not left in the meantime.
-pub(crate) async fn wake_if_there(
+/// Queues a first look at what a domain that has ended leaves behind.
+pub(crate) async fn watch(
     tx: &mut PgConnection,
     domain_id: Uuid,
     due: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let there =
-        sqlx::query_scalar!("SELECT id FROM domains WHERE id = $1 AND released_at IS NULL", domain_id);
-    match there.fetch_optional(&mut *tx).await? {
-        Some(id) => wake(tx, id, TaskKind::Look, due).await,
-        None => Ok(()),
-    }
+    sqlx::query!(
+        "INSERT INTO tasks (domain_id, kind, due) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING",
+        domain_id,
+        TaskKind::Watch.as_str(),
+        due
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
 }
 
 /// When and how a task comes again.

@@ -29,9 +29,8 @@ impl Store {
 
         let rows = sqlx::query!(
             r#"SELECT d.host, d.token, (a.name = $2) AS "is_own!" FROM domains d
-               JOIN sites s ON s.id = d.site_id
-               JOIN accounts a ON a.id = s.account_id
-               WHERE d.token = ANY($1) AND d.released_at IS NULL AND d.id <> $3::uuid"#,
+               JOIN accounts a ON a.id = d.account_id
+               WHERE d.token = ANY($1) AND d.ended_at IS NULL AND d.id <> $3::uuid"#,
             &read,
             domain.account,
             domain.id as Uuid

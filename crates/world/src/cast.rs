@@ -35,6 +35,12 @@ pub enum Act {
     /// Publishes it rightly, and brings a certificate that is good for so many
     /// days.
     Brought(i64),
+    /// Publishes it rightly, for an account whose plan grants no domain any more.
+    BeyondPlan,
+    /// Publishes it rightly, to be shown from tomorrow on.
+    Staged,
+    /// Publishes it rightly, and then the account is suspended.
+    Suspended,
     /// Publishes it rightly, from a sheet that has since been replaced.
     OldSheet,
     /// Changes over from a former host whose records resolvers keep for as
@@ -53,7 +59,7 @@ pub struct Part {
 }
 
 /// The accounts.
-pub const ACCOUNTS: [Account; 16] = [
+pub const ACCOUNTS: [Account; 18] = [
     Account { name: "onswick", title: "Onswick Ferries", sites: &["onswick"] },
     Account { name: "tarrabank", title: "Tarrabank Tramways", sites: &["tarrabank", "tarrabank-works"] },
     Account { name: "lowmere", title: "Lowmere Night Buses", sites: &["lowmere"] },
@@ -70,14 +76,19 @@ pub const ACCOUNTS: [Account; 16] = [
     Account { name: "kittering", title: "Kittering Night Tram", sites: &["kittering"] },
     Account { name: "gorsefield", title: "Gorsefield Cableway", sites: &["gorsefield"] },
     Account { name: "thrale", title: "Thrale Ferry Co-operative", sites: &["thrale"] },
+    Account { name: "corriemoor", title: "Corriemoor Night Bus", sites: &["corriemoor"] },
+    Account { name: "haldane", title: "Haldane Pier Railway", sites: &["haldane"] },
 ];
 
 const fn part(host: &'static str, site: &'static str, act: Act) -> Part {
     Part { host, site, act }
 }
 
+/// A second claim of a name that another account has: its token stands beside.
+pub const RIVALS: [(&str, &str); 2] = [("reise.hestholm.example", "thrale"), ("lowmere.test", "skerrow")];
+
 /// The domains.
-pub const PARTS: [Part; 49] = [
+pub const PARTS: [Part; 52] = [
     part("timetable.onswick.example", "onswick", Act::Right),
     part("onswick.example", "onswick", Act::Right),
     part("https://Trams.Tarrabank.example/lines", "tarrabank", Act::Right),
@@ -127,6 +138,9 @@ pub const PARTS: [Part; 49] = [
     part("map.lowmere.test", "lowmere", Act::Mended(Mistake::CnameForeign, 50)),
     part("hestholm.example", "hestholm", Act::Mended(Mistake::AddressSurplus, 75)),
     part("selkhaven.example", "selkhaven", Act::Mended(Mistake::TokenAltered, 100)),
+    part("night.corriemoor.example", "corriemoor", Act::BeyondPlan),
+    part("summer.fennickisles.example", "fennick", Act::Staged),
+    part("pier.haldane.example", "haldane", Act::Suspended),
 ];
 
 #[cfg(test)]

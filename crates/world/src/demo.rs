@@ -22,7 +22,7 @@ use crate::Daemon;
 use crate::Layout;
 use crate::World;
 use crate::Zones;
-use crate::cast::{ACCOUNTS, Act, PARTS, Part};
+use crate::cast::{ACCOUNTS, Act, PARTS, Part, RIVALS};
 use crate::customer;
 use crate::customer::Mistake;
 use crate::edge::{Edge, EdgeConfig};
@@ -33,11 +33,12 @@ use crate::wait_for;
 use crate::zones::servers;
 
 /// Nobody who watches waits for as long as customers do.
-const IN_A_HURRY: [&str; 7] = [
+const IN_A_HURRY: [&str; 8] = [
     "--look-first=2",
     "--second-look=3",
     "--look-most=20",
     "--look-live=30",
+    "--look-contested=3",
     "--order-retry=60",
     "--stalled-after=180",
     "--quick-looks=1",
@@ -264,6 +265,43 @@ impl Platform {
         Ok(serde_json::from_value(sheet)?)
     }
 
+    /// Lets other accounts claim names that are live, and prove themselves too.
+    async fn contend(&self, zones: &Zones) -> anyhow::Result<()> {
+        for (host, site) in RIVALS {
+            let is_live = || async {
+                let answer = self.call(Method::GET, &format!("domains/{host}"), None).await;
+                answer.is_ok_and(|(_, detail)| detail["stage"] == "live" || detail["status"] == 409)
+            };
+            wait_for(&format!("{host} being live"), Duration::from_secs(120), is_live).await?;
+
+            let new = json!({ "host": host, "site": site });
+            let (status, sheet) = self.call(Method::POST, "domains", Some(new)).await?;
+            if status == StatusCode::CREATED {
+                let sheet: Sheet = serde_json::from_value(sheet)?;
+                customer::publish_only_also(zones, &sheet, Purpose::Ownership).await?;
+            }
+        }
+        Ok(())
+    }
+
+    /// What the platform does about a domain once it is taken in.
+    async fn treat(&self, part: &Part) -> anyhow::Result<()> {
+        let host = Subject::parse(part.host)?;
+        match part.act {
+            Act::BeyondPlan => {
+                let none = json!({ "allowance": { "domains": 0 } });
+                self.call(Method::PATCH, &format!("accounts/{}", part.site), Some(none)).await?;
+            }
+            Act::Staged => {
+                let tomorrow = chrono::Utc::now() + chrono::TimeDelta::hours(20);
+                let at = json!({ "at": tomorrow.to_rfc3339() });
+                self.call(Method::PATCH, &format!("domains/{host}"), Some(at)).await?;
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
     /// A certificate that the customer has from elsewhere, once the domain's
     /// own is there.
     async fn bring(&self, layout: &Layout, host: &str, days: i64) -> anyhow::Result<()> {
@@ -310,6 +348,7 @@ impl Platform {
             let pair = matches!(part.act, Act::HalfPair | Act::Pair);
             if self.add("domains", json!({ "host": part.host, "site": part.site, "pair": pair })).await? {
                 self.looked_at(&host).await?;
+                self.treat(part).await?;
                 act(zones, &self.sheet(part.host).await?, part).await?;
                 if part.act == Act::Pair {
                     customer::publish_also(zones, &self.sheet(&format!("www.{host}")).await?).await?;
@@ -336,6 +375,10 @@ impl Platform {
     /// Customers mend their mistakes, each at its time.
     async fn play(&self, zones: &Zones) -> anyhow::Result<()> {
         let start = Instant::now();
+        self.contend(zones).await?;
+        for part in PARTS.iter().filter(|part| part.act == Act::Suspended) {
+            self.call(Method::POST, &format!("accounts/{}/suspension", part.site), None).await?;
+        }
         for part in &PARTS {
             let Act::Mended(_, seconds) = part.act else { continue };
             tokio::time::sleep_until(start + Duration::from_secs(seconds)).await;
@@ -378,6 +421,9 @@ async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
         | Act::Brought(_)
         | Act::EdgeBehind
         | Act::OldSheet
+        | Act::BeyondPlan
+        | Act::Staged
+        | Act::Suspended
         | Act::Moving(_) => {
             customer::publish(zones, sheet, None).await?;
         }

@@ -97,6 +97,8 @@ struct Route {
     site: String,
     entry_path: String,
     redirect_to: Option<String>,
+    default_host: String,
+    is_staged: bool,
     noindex: bool,
 }
 
@@ -292,6 +294,11 @@ async fn page(State(shared): State<Arc<Shared>>, headers: HeaderMap, url: axum::
     let Some(route) = shared.route(&host) else { return nothing() };
     if let Some(primary) = &route.redirect_to {
         return shared.secure(primary, url.path());
+    }
+
+    if route.is_staged {
+        let staged = format!("https://{}:{}{}", route.default_host, shared.config.https_port, url.path());
+        return Redirect::temporary(&staged).into_response();
     }
 
     if url.path() == "/" && route.entry_path != "/" {

@@ -2,12 +2,12 @@
 import { ElButton } from "element-plus";
 import { computed, onMounted, ref } from "vue";
 
-import { api, Problem, type BaselineView } from "@/api/client";
+import { api, type BaselineView, type Claim, Problem } from "@/api/client";
 import { exact } from "@/lib/time";
 import { download } from "@/lib/download";
 
 // The customer's records as they were at enrolment, beside those of now.
-const props = defineProps<{ host: string; zone: string }>();
+const props = defineProps<{ claim: Claim; zone: string }>();
 const view = ref<BaselineView | null>(null);
 const error = ref("");
 const busy = ref(false);
@@ -40,7 +40,7 @@ async function read() {
   busy.value = true;
   error.value = "";
   try {
-    view.value = await api.baseline(props.host);
+    view.value = await api.baseline(props.claim);
   } catch (problem) {
     if (!(problem instanceof Problem)) throw problem;
     error.value = problem.message;

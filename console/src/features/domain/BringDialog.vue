@@ -2,11 +2,11 @@
 import { ElButton, ElDialog, ElForm, ElFormItem, ElInput } from "element-plus";
 import { reactive, ref } from "vue";
 
-import { api, Problem } from "@/api/client";
+import { api, type Claim, Problem } from "@/api/client";
 
 // Takes a certificate that the customer brings. What is wrong is said at its
 // field, and nothing that was pasted is lost.
-const props = defineProps<{ host: string }>();
+const props = defineProps<{ claim: Claim }>();
 const emit = defineEmits<{ brought: [] }>();
 const open = defineModel<boolean>({ required: true });
 const form = reactive({ chain: "", key: "" });
@@ -16,7 +16,7 @@ const busy = ref(false);
 async function submit() {
   busy.value = true;
   try {
-    await api.bring(props.host, form.chain, form.key);
+    await api.bring(props.claim, form.chain, form.key);
     Object.assign(form, { chain: "", key: "" });
     errors.value = {};
     open.value = false;
@@ -32,7 +32,7 @@ async function submit() {
 </script>
 
 <template>
-  <ElDialog v-model="open" :title="`A certificate for ${host}`" width="640" append-to-body>
+  <ElDialog v-model="open" :title="`A certificate for ${claim.host}`" width="640" append-to-body>
     <ElForm label-position="top" @submit.prevent="submit">
       <ElFormItem label="Chain" for="chain" :error="errors.chain_pem">
         <ElInput id="chain" v-model="form.chain" type="textarea" :rows="6" class="record" />

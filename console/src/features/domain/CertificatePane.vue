@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import type { Claim } from "@/api/client";
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 
@@ -15,8 +16,8 @@ import { useCertificate } from "./useCertificate";
 
 // The certificate of a domain: what it says, how long it lasts, how it came
 // about, and what a browser gets.
-const props = defineProps<{ host: string; now: number }>();
-const { view, checks, error, busy, reload, preflight, renew, revoke } = useCertificate(props.host);
+const props = defineProps<{ claim: Claim; now: number }>();
+const { view, checks, error, busy, reload, preflight, renew, revoke } = useCertificate(props.claim);
 const session = useSession();
 const bringing = ref(false);
 const revoking = ref(false);
@@ -100,8 +101,8 @@ async function confirmed(reason: string) {
         </li>
       </ul>
     </section>
-    <BringDialog v-model="bringing" :host="host" @brought="reload" />
-    <RevokeDialog v-model="revoking" :host="host" :busy="busy === 'revoke'" @revoke="confirmed" />
+    <BringDialog v-model="bringing" :claim="claim" @brought="reload" />
+    <RevokeDialog v-model="revoking" :host="claim.host" :busy="busy === 'revoke'" @revoke="confirmed" />
   </div>
   <p v-else-if="error" role="alert" class="error">{{ error }}</p>
   <p v-else class="soft">Reading …</p>

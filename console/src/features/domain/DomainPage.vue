@@ -3,6 +3,7 @@ import { ElButton, ElTabPane, ElTabs } from "element-plus";
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
+import { api, type Claim } from "@/api/client";
 import GatePosts from "@/components/GatePosts.vue";
 import { useNow } from "@/composables/useNow";
 import { exact, since, until } from "@/lib/time";
@@ -13,6 +14,8 @@ import CertificatePane from "./CertificatePane.vue";
 import EditTable from "./EditTable.vue";
 import FindingPanel from "./FindingPanel.vue";
 import HistoryList from "./HistoryList.vue";
+import LifeNotes from "./LifeNotes.vue";
+import MoveDialog from "./MoveDialog.vue";
 import RehearsalPane from "./RehearsalPane.vue";
 import ReleaseDialog from "./ReleaseDialog.vue";
 import SheetPane from "./SheetPane.vue";
@@ -21,19 +24,24 @@ import WaitPanel from "./WaitPanel.vue";
 import { useDomain } from "./useDomain";
 
 const props = defineProps<{ host: string }>();
-const { detail, history, error, look, reload } = useDomain(props.host);
+const route = useRoute();
+const router = useRouter();
+const account = typeof route.query.account === "string" ? route.query.account : undefined;
+const claim: Claim = { host: props.host, account };
+const { detail, history, error, look, reload } = useDomain(claim);
 const session = useSession();
 const releasing = ref(false);
+const moving = ref(false);
 const mayAct = computed(() => session.who?.role === "operator" || session.who?.role === "admin");
 const now = useNow();
 const looking = ref(false);
-const route = useRoute();
-const router = useRouter();
-
 /** Which pane is open; kept in the address, so that it can be passed on. */
 const pane = computed({
   get: () => String(route.query.pane ?? "now"),
-  set: (name) => void router.replace({ query: name === "now" ? {} : { pane: name } }),
+  set: (pane) => {
+    const query = { ...route.query, pane: pane === "now" ? undefined : pane };
+    void router.replace({ query });
+  },
 });
 
 const inUse = computed(() => {
@@ -41,6 +49,16 @@ const inUse = computed(() => {
   return view ? view.in_use.map((place) => lines[place]) : [];
 });
 const held = computed(() => detail.value?.waits.some((wait) => wait.holds.length > 0) ?? false);
+
+const rests = computed(() => Boolean(detail.value?.paused_at ?? detail.value?.suspended_at));
+const resting = ref(false);
+
+async function rest() {
+  resting.value = true;
+  const asked = detail.value?.paused_at ? api.resume(claim) : api.pause(claim);
+  await asked.finally(() => (resting.value = false));
+  await reload();
+}
 
 async function lookNow() {
   looking.value = true;
@@ -53,23 +71,42 @@ async function lookNow() {
     <header>
       <div class="title">
         <h1>{{ detail.shown }}</h1>
-        <span class="soft">site {{ detail.site }}, account {{ detail.account }}</span>
+        <span class="soft"
+          >site {{ detail.site }}, account
+          <RouterLink :to="{ name: 'account', params: { name: detail.account } }">{{
+            detail.account
+          }}</RouterLink></span
+        >
         <span v-if="detail.pair" class="soft">
           {{ detail.pair.is_primary ? "with" : "leads to" }}
-          <RouterLink :to="{ name: 'domain', params: { host: detail.pair.other } }">{{
-            detail.pair.other
-          }}</RouterLink>
+          <RouterLink
+            :to="{
+              name: 'domain',
+              params: { host: detail.pair.other },
+              query: { account: detail.account },
+            }"
+            >{{
+              detail.pair.other
+            }}</RouterLink
+          >
         </span>
         <span class="next soft" :title="detail.next_look ? exact(detail.next_look) : ''">
           {{ detail.next_look ? `Next look ${until(detail.next_look, now)}` : "" }}
         </span>
         <template v-if="detail.stage !== 'released'">
-          <ElButton :loading="looking" @click="lookNow">Look now</ElButton>
-          <ElButton v-if="mayAct" text @click="releasing = true">Release</ElButton>
+          <ElButton v-if="!rests" :loading="looking" @click="lookNow">Look now</ElButton>
+          <template v-if="mayAct">
+            <ElButton text @click="moving = true">Move</ElButton>
+            <ElButton text :loading="resting" @click="rest">{{
+              detail.paused_at ? "Resume" : "Pause"
+            }}</ElButton>
+            <ElButton text @click="releasing = true">Release</ElButton>
+          </template>
         </template>
         <strong v-else>has left the platform</strong>
       </div>
       <p v-if="detail.lookalike" class="lookalike">≈ {{ detail.lookalike.told }}</p>
+      <LifeNotes :detail="detail" :now="now" />
       <div class="gates">
         <GatePosts :gates="detail.gates" large />
         <ol class="states">
@@ -116,18 +153,19 @@ async function lookNow() {
           </section>
         </div>
       </ElTabPane>
-      <ElTabPane label="Sheet" name="sheet" lazy><SheetPane :host="detail.host" /></ElTabPane>
+      <ElTabPane label="Sheet" name="sheet" lazy><SheetPane :claim="claim" /></ElTabPane>
       <ElTabPane label="Certificate" name="certificate" lazy>
-        <CertificatePane :host="detail.host" :now="now" />
+        <CertificatePane :claim="claim" :now="now" />
       </ElTabPane>
       <ElTabPane label="Baseline" name="baseline" lazy>
-        <BaselinePane :host="detail.host" :zone="detail.zone" />
+        <BaselinePane :claim="claim" :zone="detail.zone" />
       </ElTabPane>
       <ElTabPane label="Rehearsal" name="rehearsal" lazy>
-        <RehearsalPane :host="detail.host" />
+        <RehearsalPane :claim="claim" />
       </ElTabPane>
     </ElTabs>
-    <ReleaseDialog v-model="releasing" :host="detail.host" @released="reload" />
+    <ReleaseDialog v-model="releasing" :claim="claim" @released="reload" />
+    <MoveDialog v-model="moving" :claim="claim" :detail="detail" @moved="reload" />
   </section>
   <section v-else-if="error" class="page">
     <p>{{ error }} <RouterLink :to="{ name: 'roster' }">Back to the roster</RouterLink></p>

@@ -2,14 +2,14 @@
 import { ElButton, ElInput } from "element-plus";
 import { computed, ref } from "vue";
 
-import { api, Problem, type Rehearsal } from "@/api/client";
+import { api, type Claim, Problem, type Rehearsal } from "@/api/client";
 import { download } from "@/lib/download";
 import { useSession } from "@/stores/session";
 
 import EditTable from "./EditTable.vue";
 
 // Judging a zone file before the customer changes anything.
-const props = defineProps<{ host: string }>();
+const props = defineProps<{ claim: Claim }>();
 const session = useSession();
 const zone = ref("");
 const judged = ref<Rehearsal | null>(null);
@@ -33,7 +33,7 @@ async function rehearse(file?: File) {
   error.value = "";
   wrongLine.value = null;
   try {
-    judged.value = await api.rehearse(props.host, file ?? zone.value, mayReveal);
+    judged.value = await api.rehearse(props.claim, file ?? zone.value, mayReveal);
   } catch (problem) {
     if (!(problem instanceof Problem)) throw problem;
     judged.value = null;

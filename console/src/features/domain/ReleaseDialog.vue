@@ -2,10 +2,10 @@
 import { ElButton, ElDialog } from "element-plus";
 import { ref } from "vue";
 
-import { api, Problem } from "@/api/client";
+import { api, type Claim, Problem } from "@/api/client";
 
 // Asks once more before a domain leaves the platform.
-const props = defineProps<{ host: string }>();
+const props = defineProps<{ claim: Claim }>();
 const emit = defineEmits<{ released: [] }>();
 const open = defineModel<boolean>({ required: true });
 const error = ref("");
@@ -14,7 +14,7 @@ const busy = ref(false);
 async function release() {
   busy.value = true;
   try {
-    await api.release(props.host);
+    await api.release(props.claim);
     open.value = false;
     emit("released");
   } catch (problem) {
@@ -27,7 +27,7 @@ async function release() {
 </script>
 
 <template>
-  <ElDialog v-model="open" :title="`Release ${host}`" width="520" append-to-body>
+  <ElDialog v-model="open" :title="`Release ${claim.host}`" width="520" append-to-body>
     <p>
       Visitors no longer reach the site by this name, and its certificate is revoked. The customer
       should take its records back. The name can be taken in anew at any time.

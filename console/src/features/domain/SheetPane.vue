@@ -2,12 +2,12 @@
 import { ElButton, ElMessageBox } from "element-plus";
 import { ref, watch } from "vue";
 
-import { api, Problem, type SheetView } from "@/api/client";
+import { api, type Claim, Problem, type SheetView } from "@/api/client";
 import { useSession } from "@/stores/session";
 
 import SheetChoices from "./SheetChoices.vue";
 
-const props = defineProps<{ host: string }>();
+const props = defineProps<{ claim: Claim }>();
 const session = useSession();
 const view = ref<SheetView | null>(null);
 const revealed = ref(false);
@@ -34,12 +34,12 @@ async function attempt(what: () => Promise<void>) {
 
 const read = () =>
   attempt(async () => {
-    view.value = await api.sheet(props.host, revealed.value);
+    view.value = await api.sheet(props.claim, revealed.value);
   });
 
 const copy = (kind: string, words: string) =>
   attempt(async () => {
-    await navigator.clipboard.writeText(await api.sheetAs(props.host, kind));
+    await navigator.clipboard.writeText(await api.sheetAs(props.claim, kind));
     copied.value = words;
     window.setTimeout(() => (copied.value = ""), 2000);
   });
@@ -53,12 +53,12 @@ async function rotate() {
   }).catch(() => null);
   if (!sure) return;
   await attempt(async () => {
-    view.value = await api.rotate(props.host);
+    view.value = await api.rotate(props.claim);
     revealed.value = true;
   });
 }
 
-watch(() => [props.host, revealed.value], read, { immediate: true });
+watch(() => [props.claim, revealed.value], read, { immediate: true });
 </script>
 
 <template>

@@ -1,17 +1,17 @@
 import { ref } from "vue";
 
-import { api, Problem, type CertificateView, type Check } from "@/api/client";
+import { api, type CertificateView, type Check, type Claim, Problem } from "@/api/client";
 import { useLive } from "@/composables/useLive";
 
 /** A domain's certificate and its latest order, kept true by live events. */
-export function useCertificate(host: string) {
+export function useCertificate(claim: Claim) {
   const view = ref<CertificateView | null>(null);
   const checks = ref<Check[] | null>(null);
   const error = ref("");
   const busy = ref("");
 
   async function reload() {
-    await attempt("", async () => (view.value = await api.certificate(host)));
+    await attempt("", async () => (view.value = await api.certificate(claim)));
   }
 
   /** Does one thing, saying which while it lasts and what went wrong after. */
@@ -31,10 +31,10 @@ export function useCertificate(host: string) {
   }
 
   const preflight = () =>
-    attempt("preflight", async () => (checks.value = await api.preflight(host)));
-  const renew = () => attempt("renew", () => api.renew(host).then(reload));
-  const revoke = (reason: string) => attempt("revoke", () => api.revoke(host, reason).then(reload));
+    attempt("preflight", async () => (checks.value = await api.preflight(claim)));
+  const renew = () => attempt("renew", () => api.renew(claim).then(reload));
+  const revoke = (reason: string) => attempt("revoke", () => api.revoke(claim, reason).then(reload));
 
-  useLive((event) => event.subject === host, reload);
+  useLive((event) => event.subject === claim.host, reload);
   return { view, checks, error, busy, reload, preflight, renew, revoke };
 }

@@ -1,10 +1,10 @@
 import { ref } from "vue";
 
-import { api, Problem, type DomainDetail, type Event } from "@/api/client";
+import { api, Problem, type Claim, type DomainDetail, type Event } from "@/api/client";
 import { useLive } from "@/composables/useLive";
 
 /** One domain and its history, kept true by live events. */
-export function useDomain(host: string) {
+export function useDomain(claim: Claim) {
   const detail = ref<DomainDetail | null>(null);
   const history = ref<Event[]>([]);
   const error = ref("");
@@ -12,7 +12,7 @@ export function useDomain(host: string) {
   async function reload() {
     try {
       const after = history.value.at(-1)?.sequence ?? 0;
-      const [read, news] = await Promise.all([api.domain(host), api.history(host, after)]);
+      const [read, news] = await Promise.all([api.domain(claim), api.history(claim, after)]);
       detail.value = read;
       history.value.push(...news.filter((e) => e.sequence > (history.value.at(-1)?.sequence ?? 0)));
       error.value = "";
@@ -25,13 +25,13 @@ export function useDomain(host: string) {
   /** Asks for a look, and shows what it found even if nothing changed. */
   async function look() {
     const before = detail.value?.looked_at;
-    await api.look(host);
+    await api.look(claim);
     for (let tries = 0; tries < 40 && detail.value?.looked_at === before; tries++) {
       await new Promise((resolve) => window.setTimeout(resolve, 250));
       await reload();
     }
   }
 
-  useLive((event) => event.subject === host, reload);
+  useLive((event) => event.subject === claim.host, reload);
   return { detail, history, error, look, reload };
 }

@@ -30,7 +30,8 @@ async function submit() {
   try {
     const sheet = await api.enrol(form.host, form.site, form.pair);
     open.value = false;
-    await router.push({ name: "domain", params: { host: sheet.routed } });
+    const account = sites.value.find((site) => site.name === form.site)?.account;
+    await router.push({ name: "domain", params: { host: sheet.routed }, query: { account } });
   } catch (problem) {
     if (!(problem instanceof Problem)) throw problem;
     errors.value = Object.keys(problem.fields).length ? problem.fields : { host: problem.message };

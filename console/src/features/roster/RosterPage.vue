@@ -50,16 +50,31 @@ const newest = (line: RosterLine) =>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="line in lines" :key="line.host" :data-host="line.host" :data-stage="line.stage">
+        <tr
+          v-for="line in lines"
+          :key="line.host + line.account"
+          :data-host="line.host"
+          :data-stage="line.stage"
+        >
           <td>
-            <RouterLink class="record" :to="{ name: 'domain', params: { host: line.host } }">{{
-              line.shown
-            }}</RouterLink>
+            <RouterLink
+              class="record"
+              :to="{
+                name: 'domain',
+                params: { host: line.host },
+                query: { account: line.account },
+              }"
+              >{{ line.shown }}</RouterLink
+            >
             <div v-if="line.lookalike" class="lookalike">
               ≈ {{ line.lookalike }}: {{ line.host }}
             </div>
           </td>
-          <td>{{ line.account }}</td>
+          <td>
+            <RouterLink :to="{ name: 'account', params: { name: line.account } }">{{
+              line.account
+            }}</RouterLink>
+          </td>
           <td><GatePosts :gates="line.gates" /></td>
           <td>{{ line.stage }}</td>
           <td class="finding">{{ line.findings.join(", ") }}</td>

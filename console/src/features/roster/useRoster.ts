@@ -1,6 +1,6 @@
 import { ref, watch } from "vue";
 
-import { api, PAGE, type RosterLine, type StageCount } from "@/api/client";
+import { api, type RosterLine, type StageCount } from "@/api/client";
 import { useLive } from "@/composables/useLive";
 
 /** The roster: filtered lines, counts by stage, kept true by live events. */
@@ -19,21 +19,21 @@ export function useRoster() {
     const [read, stages] = await Promise.all([readPages(), api.stages()]);
     // An older answer must not overwrite a newer one.
     if (mine !== turn) return;
-    lines.value = read;
+    lines.value = read.read;
     counts.value = stages;
-    more.value = read.length === pages.value * PAGE;
+    more.value = read.more;
     loaded.value = true;
   }
 
   async function readPages() {
     const read: RosterLine[] = [];
-    for (let page = 0; page < pages.value; page++) {
-      const after = read.at(-1)?.host;
-      const next = await api.roster({ stage: stage.value, text: text.value.trim(), after });
-      read.push(...next);
-      if (next.length < PAGE) break;
+    let path: string | undefined = api.roster({ stage: stage.value, text: text.value.trim() });
+    for (let turn = 0; turn < pages.value && path; turn++) {
+      const { rows, next }: { rows: RosterLine[]; next?: string } = await api.rosterPage(path);
+      read.push(...rows);
+      path = next;
     }
-    return read;
+    return { read, more: path !== undefined };
   }
 
   watch([stage, text], () => {

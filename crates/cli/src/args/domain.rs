@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use chrono::{DateTime, Utc};
 use clap::Args;
 use nomenta_core::judge::gate::Stage;
 
@@ -27,8 +28,34 @@ pub(crate) struct EnrolOptions {
     /// one given is the primary, to which the other leads.
     #[arg(long)]
     pub pair: bool,
+    /// Prove it by one token at the zone's apex, along with every other such name of
+    /// the account in that zone.
+    #[arg(long)]
+    pub by_zone: bool,
     #[command(flatten)]
     pub waiting: Waiting,
+}
+
+#[derive(Args)]
+pub(crate) struct MoveOptions {
+    /// The domain.
+    pub host: String,
+    /// Show another site of the same account.
+    #[arg(long, value_name = "SITE")]
+    pub to: Option<String>,
+    /// Make it the primary of its pair, to which the other leads.
+    #[arg(long)]
+    pub primary: bool,
+    /// Where visitors enter; empty for where the site says.
+    #[arg(long, value_name = "PATH")]
+    pub entry_path: Option<String>,
+    /// What visitors get when something is missing; empty for what the site says.
+    #[arg(long, value_name = "PATH")]
+    pub error_path: Option<String>,
+    /// The hour at which it switches (RFC 3339), such as 2027-01-04T06:00:00Z. Before
+    /// its first hour a domain leads to the default host.
+    #[arg(long, value_name = "TIME")]
+    pub at: Option<DateTime<Utc>>,
 }
 
 #[derive(Args)]
@@ -65,12 +92,10 @@ pub(crate) struct SurveyOptions {
 
 #[derive(Args)]
 pub(crate) struct RosterOptions {
-    /// Only this stage: ownership, routing, certificate, serving or live.
+    /// Only this stage: ownership, routing, certificate, serving, live, paused or
+    /// released.
     #[arg(long)]
     pub stage: Option<Stage>,
-    /// Only this account.
-    #[arg(long)]
-    pub account: Option<String>,
     /// Only names that contain this.
     #[arg(long)]
     pub text: Option<String>,

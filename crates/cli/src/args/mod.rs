@@ -1,5 +1,6 @@
 //! What can be typed.
 
+mod contest;
 mod domain;
 mod registry;
 mod serve;
@@ -8,10 +9,13 @@ use std::path::PathBuf;
 
 use clap::{Parser, Subcommand, ValueEnum};
 
+pub(crate) use self::contest::ContestVerb;
 pub(crate) use self::domain::{
-    EnrolOptions, RehearseOptions, RosterOptions, SheetOptions, SurveyOptions, Waiting,
+    EnrolOptions, MoveOptions, RehearseOptions, RosterOptions, SheetOptions, SurveyOptions, Waiting,
 };
-pub(crate) use self::registry::{AccountVerb, IngressOptions, IngressVerb, KeyVerb, SiteVerb};
+pub(crate) use self::registry::{
+    AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, SiteVerb,
+};
 pub(crate) use self::serve::{EgressRule, ServeOptions};
 
 /// Custom-domain onboarding: what to publish, what is wrong, what to do.
@@ -29,6 +33,10 @@ pub(crate) struct Arguments {
     /// Shape of the output.
     #[arg(long = "as", value_enum, default_value_t = Shape::Table, global = true)]
     pub shape: Shape,
+    /// Whose: of a listing, only what is of this account; of a domain that several
+    /// claim, the claim that is meant.
+    #[arg(long, value_name = "ACCOUNT", global = true)]
+    pub account: Option<String>,
     #[command(subcommand)]
     pub verb: Verb,
 }
@@ -101,6 +109,21 @@ pub(crate) enum Verb {
     /// Certificates: of one domain, and of the fleet.
     #[command(subcommand)]
     Certificate(CertificateVerb),
+    /// Change what a domain shows, now or at an hour.
+    Move(MoveOptions),
+    /// Leave a domain alone: nothing is looked at or ordered.
+    Pause {
+        /// The domain.
+        host: String,
+    },
+    /// Go on with a domain that was paused.
+    Resume {
+        /// The domain.
+        host: String,
+    },
+    /// Names that two accounts have proved, and whose they are.
+    #[command(subcommand)]
+    Contest(ContestVerb),
     /// Let a domain leave the platform; its certificate is revoked.
     Release {
         /// The domain.
@@ -115,9 +138,6 @@ pub(crate) enum CertificateVerb {
         /// Only those that run out within so many days.
         #[arg(long, value_name = "DAYS")]
         within: Option<u32>,
-        /// Only this account.
-        #[arg(long)]
-        account: Option<String>,
     },
     /// Print the account at the CA, as CAA records may name it.
     Account,

@@ -1,7 +1,9 @@
 //! Accounts, sites, ingresses and keys.
 
 use clap::{Args, Subcommand};
+use nomenta_api::registry::Grant;
 use nomenta_api::role::Role;
+use thiserror::Error;
 
 #[derive(Subcommand)]
 pub(crate) enum AccountVerb {
@@ -9,23 +11,72 @@ pub(crate) enum AccountVerb {
     Add {
         /// Short name.
         name: String,
-        /// Name for people.
-        #[arg(long)]
-        title: Option<String>,
+        #[command(flatten)]
+        known: AccountOptions,
     },
     /// List accounts.
     List,
+    /// Print one account with its sites.
+    Show {
+        /// Short name.
+        name: String,
+    },
+    /// Change what is known of an account; what is left out stays.
+    Change {
+        /// Short name.
+        name: String,
+        #[command(flatten)]
+        known: AccountOptions,
+    },
+    /// Withdraw the routes of an account and look at nothing of it; nothing is lost.
+    Suspend {
+        /// Short name.
+        name: String,
+    },
+    /// Give a suspended account its routes back.
+    Resume {
+        /// Short name.
+        name: String,
+    },
+}
+
+#[derive(Args)]
+pub(crate) struct AccountOptions {
+    /// Name for people.
+    #[arg(long)]
+    pub title: Option<String>,
+    /// Mail address to write to; empty for none.
+    #[arg(long, value_name = "ADDRESS")]
+    pub contact: Option<String>,
+    /// The language that it is written to in, such as en or pt-BR.
+    #[arg(long, value_name = "TAG")]
+    pub language: Option<String>,
+    /// What the platform's staff should know.
+    #[arg(long)]
+    pub notes: Option<String>,
+    /// How many domains its plan grants: a number, 0 for none, or unlimited.
+    #[arg(long, value_name = "NUMBER", value_parser = read_grant)]
+    pub allowance: Option<Grant>,
+}
+
+/// What was given is no number of domains.
+#[derive(Debug, Error)]
+#[error("{0} is no number of domains. Give one, or the word unlimited.")]
+pub(crate) struct NoGrant(String);
+
+fn read_grant(given: &str) -> Result<Grant, NoGrant> {
+    match given {
+        "unlimited" => Ok(Grant::Unlimited),
+        number => number.parse().map(Grant::Domains).map_err(|_| NoGrant(number.to_owned())),
+    }
 }
 
 #[derive(Subcommand)]
 pub(crate) enum SiteVerb {
-    /// Add a site to an account.
+    /// Add a site to an account, which is named by --account.
     Add {
         /// Short name, the first label of its default host.
         name: String,
-        /// Account that it belongs to.
-        #[arg(long)]
-        account: String,
         /// Ingress that its traffic lands on.
         #[arg(long)]
         ingress: String,
@@ -38,6 +89,21 @@ pub(crate) enum SiteVerb {
     },
     /// List sites.
     List,
+    /// Change a site; what is left out stays.
+    Change {
+        /// Short name.
+        name: String,
+        /// Another short name. The former default host leads to the new one, and no
+        /// customer has anything to publish anew.
+        #[arg(long, value_name = "NAME")]
+        rename: Option<String>,
+        /// Where visitors enter.
+        #[arg(long, value_name = "PATH")]
+        entry_path: Option<String>,
+        /// What they get when something is missing.
+        #[arg(long, value_name = "PATH")]
+        error_path: Option<String>,
+    },
 }
 
 #[derive(Subcommand)]
@@ -73,7 +139,8 @@ pub(crate) struct IngressOptions {
 
 #[derive(Subcommand)]
 pub(crate) enum KeyVerb {
-    /// Make a key; its secret is shown this once.
+    /// Make a key; its secret is shown this once. With --account it opens that account
+    /// alone.
     Add {
         /// What it is for.
         name: String,

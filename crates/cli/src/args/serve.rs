@@ -9,6 +9,7 @@ use chrono::TimeDelta;
 use clap::{Args, ValueEnum};
 use nomenta_certs::acme::CallLimits;
 use nomenta_certs::keypair::KeyKind;
+use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::policy::{Fronting, Policy};
 use nomenta_core::reading::method::Method;
 use nomenta_dns::{Politeness, SurveyLimits, Vantage};
@@ -61,6 +62,20 @@ pub(crate) struct ServeOptions {
     /// such as test; repeat for each.
     #[arg(long, value_name = "NAME")]
     pub admit_special_use: Vec<String>,
+    /// Name that no claim is taken of, nor of any under it; repeat for each.
+    #[arg(long, value_name = "NAME")]
+    pub reserve: Vec<String>,
+    /// How long a holder whose token is gone may put it back once another claim is
+    /// proved, in seconds.
+    #[arg(long, default_value_t = rule(|rules| rules.contest_grace), value_name = "SECONDS")]
+    pub contest_grace: u32,
+    /// How long a claim that was never proved is kept beyond its token's end, in seconds.
+    #[arg(long, default_value_t = rule(|rules| rules.patience), value_name = "SECONDS")]
+    pub claim_patience: u32,
+    /// Longest wait between two looks while another claim of the name is proved too, in
+    /// seconds.
+    #[arg(long, default_value_t = seconds(|policy| policy.look_contested), value_name = "SECONDS")]
+    pub look_contested: u32,
     /// Where the CA's questions about that zone are answered, by UDP and TCP.
     #[arg(long, value_name = "ADDRESS:PORT", requires = "acme_zone")]
     pub acme_dns: Option<SocketAddr>,
@@ -206,6 +221,11 @@ pub(crate) enum EgressRule {
     Loopback,
     /// Nothing but what --egress-list names.
     Listed,
+}
+
+/// A default of the rules for claims, in whole seconds.
+fn rule(of: impl Fn(&Rules) -> TimeDelta) -> u32 {
+    u32::try_from(of(&Rules::default()).num_seconds()).unwrap_or(u32::MAX)
 }
 
 /// What the policy has for an option that is left out.

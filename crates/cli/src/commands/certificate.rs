@@ -1,4 +1,4 @@
-//! `certificate` and `release`.
+//! `certificate`.
 
 use std::fs;
 use std::path::Path;
@@ -21,7 +21,7 @@ use super::domain::path;
 use crate::Done;
 use crate::args::{CertificateVerb, Shape};
 use crate::client::Client;
-use crate::render::{exact, hanging, listing, said, shown, span, wrapped};
+use crate::render::{exact, hanging, listing, said, shown, span};
 
 /// Certificates asked for at once.
 const PAGE: u32 = 500;
@@ -30,7 +30,7 @@ const BAR: i64 = 40;
 
 pub(crate) async fn run(client: &Client, shape: Shape, verb: CertificateVerb) -> anyhow::Result<Done> {
     match verb {
-        CertificateVerb::List { within, account } => list(client, shape, within, account).await,
+        CertificateVerb::List { within } => list(client, shape, within).await,
         CertificateVerb::Account => {
             let account: IssuerAccount = client.get("certificates/account").await?;
             shown(shape, &account, || print_account(&account))
@@ -67,17 +67,6 @@ pub(crate) async fn run(client: &Client, shape: Shape, verb: CertificateVerb) ->
     }
 }
 
-/// Lets a domain leave the platform.
-pub(crate) async fn release(client: &Client, shape: Shape, host: &str) -> anyhow::Result<Done> {
-    client.ask(Method::DELETE, &path(host, "")).await?;
-    let sentence = format!(
-        "{host} has left the platform. Its route is withdrawn, and its certificate is being revoked. The customer \
-         should take its records back."
-    );
-
-    said(shape, &json!({ "released": host }), &wrapped(&sentence))
-}
-
 fn read(file: &Path) -> anyhow::Result<String> {
     fs::read_to_string(file).with_context(|| format!("Cannot read {}", file.display()))
 }
@@ -112,15 +101,10 @@ fn serial(view: &CertificateView) -> Option<&str> {
     view.held.as_ref().map(|held| held.facts.serial.as_str())
 }
 
-async fn list(
-    client: &Client,
-    shape: Shape,
-    within: Option<u32>,
-    account: Option<String>,
-) -> anyhow::Result<Done> {
+async fn list(client: &Client, shape: Shape, within: Option<u32>) -> anyhow::Result<Done> {
     let mut query = vec![("limit".to_owned(), PAGE.to_string())];
     query.extend(within.map(|days| ("within_days".to_owned(), days.to_string())));
-    query.extend(account.map(|account| ("account".to_owned(), account)));
+    query.extend(client.account().map(|account| ("account".to_owned(), account.to_owned())));
     let rows: Vec<FleetCertificate> = client.pages("certificates", &query).await?;
 
     if shape == Shape::Table && !rows.is_empty() {

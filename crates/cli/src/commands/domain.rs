@@ -22,7 +22,8 @@ use crate::render::{event_line, explain, listing, sheet, shown};
 const PAGE: i64 = 500;
 
 pub(crate) async fn enrol(client: &Client, shape: Shape, options: EnrolOptions) -> anyhow::Result<Done> {
-    let new = NewDomain { host: options.host, site: options.site, pair: options.pair };
+    let new =
+        NewDomain { host: options.host, site: options.site, pair: options.pair, by_zone: options.by_zone };
     let view: SheetView = client.post("domains", &new).await?;
     shown(shape, &view, || sheet::print(&view))?;
     follow::wait(client, &view.sheet.routed, &options.waiting).await
@@ -97,25 +98,15 @@ pub(crate) async fn tell(client: &Client, shape: Shape, host: &str, reveal: bool
 }
 
 pub(crate) async fn roster(client: &Client, shape: Shape, options: RosterOptions) -> anyhow::Result<Done> {
-    let mut query = RosterQuery {
+    let query = RosterQuery {
         stage: options.stage.map(|stage| stage.to_string()),
-        account: options.account,
+        account: client.account().map(str::to_owned),
         text: options.text,
         after: None,
         limit: Some(PAGE),
     };
 
-    let mut lines: Vec<RosterLine> = Vec::new();
-    loop {
-        let page: Vec<RosterLine> = client.get_with("domains", &query).await?;
-        let full = i64::try_from(page.len()).unwrap_or(0) == PAGE;
-        lines.extend(page);
-        query.after = lines.last().map(|line| line.host.to_string());
-        if !full {
-            break;
-        }
-    }
-
+    let lines: Vec<RosterLine> = client.pages("domains", &query).await?;
     listing(shape, &lines, ["DOMAIN", "ACCOUNT", "GATES", "STAGE", "FINDINGS", "FOR"], explain::roster_line)
 }
 

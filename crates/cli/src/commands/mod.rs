@@ -1,8 +1,10 @@
 //! One module for each group of verbs.
 
 pub(crate) mod certificate;
+pub(crate) mod contest;
 pub(crate) mod domain;
 pub(crate) mod findings;
+pub(crate) mod life;
 pub(crate) mod registry;
 pub(crate) mod rehearse;
 pub(crate) mod serve;

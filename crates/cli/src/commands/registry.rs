@@ -1,44 +1,116 @@
 //! `account`, `site`, `ingress` and `key`.
 
+use anyhow::Context;
 use nomenta_api::registry::{
-    AccessKey, Account, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, Targets,
+    AccessKey, Account, AccountChange, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, SiteChange,
+    Targets,
 };
 use nomenta_core::sheet::ingress::Ingress;
 use reqwest::Method;
 use serde_json::json;
 
 use crate::Done;
-use crate::args::{AccountVerb, IngressOptions, IngressVerb, KeyVerb, Shape, SiteVerb};
+use crate::args::{AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, Shape, SiteVerb};
 use crate::client::Client;
-use crate::render::{listing, said};
+use crate::render::{hanging, listing, said, shown, table};
 
 pub(crate) async fn account(client: &Client, shape: Shape, verb: AccountVerb) -> anyhow::Result<Done> {
     match verb {
-        AccountVerb::Add { name, title } => {
-            let added: NewAccount = client.post("accounts", &NewAccount { name, title }).await?;
+        AccountVerb::Add { name, known } => {
+            let added: Account = client.post("accounts", &NewAccount { name, known: change(known) }).await?;
             said(shape, &added, &format!("Added the account {}.", added.name))
         }
         AccountVerb::List => {
             let rows: Vec<Account> = client.get("accounts").await?;
-            listing(shape, &rows, ["ACCOUNT", "TITLE", "DOMAINS"], |account| {
-                [account.name.clone(), account.title.clone(), account.domains.to_string()]
+            listing(shape, &rows, ["ACCOUNT", "TITLE", "DOMAINS", "STATE"], |account| {
+                [account.name.clone(), account.title.clone(), used(account), state(account)]
             })
+        }
+        AccountVerb::Show { name } => {
+            let account: Account = client.get(&format!("accounts/{name}")).await?;
+            let sites: Vec<Site> = client.get("sites").await?;
+            shown(shape, &account, || print_account(&account, &sites))
+        }
+        AccountVerb::Change { name, known } => {
+            let changed: Account = client.patch(&format!("accounts/{name}"), &change(known)).await?;
+            said(shape, &changed, &format!("Changed the account {name}."))
+        }
+        AccountVerb::Suspend { name } => {
+            client.ask(Method::POST, &format!("accounts/{name}/suspension")).await?;
+            let sentence = format!("{name} is suspended: its routes are withdrawn. Nothing is lost.");
+            said(shape, &json!({ "suspended": name }), &sentence)
+        }
+        AccountVerb::Resume { name } => {
+            client.ask(Method::DELETE, &format!("accounts/{name}/suspension")).await?;
+            said(shape, &json!({ "resumed": name }), &format!("{name} has its routes back."))
         }
     }
 }
 
+fn change(known: AccountOptions) -> AccountChange {
+    let AccountOptions { title, contact, language, notes, allowance } = known;
+    AccountChange { title, contact, language, notes, allowance }
+}
+
+/// Domains of an account, of those that its plan grants.
+fn used(account: &Account) -> String {
+    match account.allowance.granted {
+        Some(granted) => format!("{} of {granted}", account.allowance.used),
+        None => account.allowance.used.to_string(),
+    }
+}
+
+fn state(account: &Account) -> String {
+    if account.suspended_at.is_some() { "suspended".into() } else { "in force".into() }
+}
+
+fn print_account(account: &Account, sites: &[Site]) {
+    println!("{}   {}\n", account.title, account.name);
+    println!("  domains   {}", used(account));
+    println!("  state     {}", state(account));
+    println!("  contact   {}", account.contact.as_deref().unwrap_or("none"));
+    println!("  language  {}", account.language);
+    if !account.notes.is_empty() {
+        println!("{}", hanging("  notes     ", &account.notes));
+    }
+
+    let own = sites.iter().filter(|site| site.account == account.name);
+    println!("\n{}", table(["SITE", "DEFAULT HOST", "INGRESS"], own.map(site_line)));
+}
+
+fn site_line(site: &Site) -> [String; 3] {
+    [site.name.clone(), site.default_host.to_string(), site.ingress.clone()]
+}
+
 pub(crate) async fn site(client: &Client, shape: Shape, verb: SiteVerb) -> anyhow::Result<Done> {
     match verb {
-        SiteVerb::Add { name, account, ingress, entry_path, error_path } => {
+        SiteVerb::Add { name, ingress, entry_path, error_path } => {
+            let account = client.account().context("Say whose site it is: --account ACCOUNT")?.to_owned();
             let new = NewSite { name, account, ingress, entry_path, error_path };
             let added: NewSite = client.post("sites", &new).await?;
-            said(shape, &added, &format!("Added the site {} to {}.", added.name, added.account))
+            said(shape, &added, &format!("Added the site {}.", added.name))
         }
         SiteVerb::List => {
-            let rows: Vec<Site> = client.get("sites").await?;
-            listing(shape, &rows, ["SITE", "ACCOUNT", "INGRESS", "DEFAULT HOST"], |site| {
-                [site.name.clone(), site.account.clone(), site.ingress.clone(), site.default_host.to_string()]
+            let mut rows: Vec<Site> = client.get("sites").await?;
+            rows.retain(|site| client.account().is_none_or(|account| site.account == account));
+            listing(shape, &rows, ["SITE", "ACCOUNT", "INGRESS", "DEFAULT HOST", "ENTERED AT"], |site| {
+                [
+                    site.name.clone(),
+                    site.account.clone(),
+                    site.ingress.clone(),
+                    site.default_host.to_string(),
+                    site.entry_path.clone(),
+                ]
             })
+        }
+        SiteVerb::Change { name, rename, entry_path, error_path } => {
+            let change = SiteChange { name: rename, entry_path, error_path };
+            client.change(&format!("sites/{name}"), &change).await?;
+            let sentence = match &change.name {
+                Some(renamed) => format!("{name} is {renamed} now. Its former default host leads there."),
+                None => format!("Changed the site {name}."),
+            };
+            said(shape, &change, &sentence)
         }
     }
 }
@@ -93,14 +165,17 @@ fn lines<T: ToString>(values: impl IntoIterator<Item = T>) -> String {
 pub(crate) async fn key(client: &Client, shape: Shape, verb: KeyVerb) -> anyhow::Result<Done> {
     match verb {
         KeyVerb::Add { name, role } => {
-            let made: MadeKey = client.post("keys", &NewKey { name, role }).await?;
+            let account = client.account().map(str::to_owned);
+            let made: MadeKey = client.post("keys", &NewKey { name, role, account }).await?;
             said(shape, &made, &format!("{}\nKeep it now: it is not shown again.", made.secret))
         }
         KeyVerb::List => {
             let rows: Vec<AccessKey> = client.get("keys").await?;
-            listing(shape, &rows, ["ID", "FOR", "ROLE", "ENDS IN", "STATE"], |key| {
+            listing(shape, &rows, ["ID", "FOR", "ROLE", "ACCOUNT", "ENDS IN", "STATE"], |key| {
                 let state = if key.revoked_at.is_some() { "revoked" } else { "in force" };
-                [key.id.to_string(), key.name.clone(), key.role.to_string(), key.hint.clone(), state.into()]
+                let account = key.account.clone().unwrap_or_else(|| "every".into());
+                let (name, role) = (key.name.clone(), key.role.to_string());
+                [key.id.to_string(), name, role, account, key.hint.clone(), state.into()]
             })
         }
         KeyVerb::Revoke { id } => {

@@ -9,6 +9,7 @@ use chrono::TimeDelta;
 use nomenta_api::role::Role;
 use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::{AcmeConfig, CallLimits, ExternalAccount};
+use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::policy::Policy;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::platform::Platform;
@@ -80,6 +81,10 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         boot_keys: boot_keys(&options),
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
         dns: dns(&options, egress.clone()),
+        rules: Rules {
+            contest_grace: TimeDelta::seconds(options.contest_grace.into()),
+            patience: TimeDelta::seconds(options.claim_patience.into()),
+        },
         probes: ProberConfig {
             http_port: options.http_port,
             https_port: options.https_port,
@@ -103,6 +108,7 @@ fn platform(options: &ServeOptions) -> Platform {
         acme_zone: options.acme_zone.as_ref().map(DnsName::new),
         dns_for_all: options.validation == Method::Dns,
         special_use: options.admit_special_use.iter().map(DnsName::new).collect(),
+        reserved: options.reserve.iter().map(DnsName::new).collect(),
     }
 }
 
@@ -116,6 +122,7 @@ fn policy(options: &ServeOptions) -> Policy {
         look_first: seconds(options.look_first),
         look_most: seconds(options.look_most),
         look_live: seconds(options.look_live),
+        look_contested: seconds(options.look_contested),
         quick_looks: options.quick_looks,
         stalled_after: seconds(options.stalled_after),
         look_limit: seconds(options.look_limit),

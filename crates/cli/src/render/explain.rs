@@ -9,10 +9,10 @@ use nomenta_core::judge::waiting::Wait;
 use nomenta_core::reading::answer::{Outcome, Reading};
 use nomenta_core::sheet::rendering;
 
-use super::{edit_table, hanging, span, table, wrapped};
+use super::{edit_table, exact, hanging, span, table, wrapped};
 
 /// The line with four posts: `▌` passed, `▯` waiting, `╪` blocked, `┆` lapsed.
-fn posts(gates: &Gates) -> String {
+pub(crate) fn posts(gates: &Gates) -> String {
     let posts = gates.0.iter().map(|gate| match gate.state {
         GateState::Passed => "─▌",
         GateState::Waiting => "·▯",
@@ -64,6 +64,7 @@ pub(crate) fn print(detail: &DomainDetail) {
     let now = Utc::now();
 
     println!("{}   site {}, account {}\n", detail.shown, detail.site, detail.account);
+    print_life(detail);
     if let Some(lookalike) = &detail.lookalike {
         println!("{}\n", hanging(&format!("{LOOKALIKE} "), &lookalike.told));
     }
@@ -92,6 +93,32 @@ pub(crate) fn print(detail: &DomainDetail) {
             ..=1 => println!("\nLooking again now."),
             _ => println!("\nNext look in {}.", span(now, next)),
         }
+    }
+}
+
+/// What holds for the domain as a whole, beside its gates.
+fn print_life(detail: &DomainDetail) {
+    let mut told = Vec::new();
+    if let Some(ended) = &detail.ended {
+        told.push(format!("Left the platform at {}: {}.", exact(ended.at), ended.ending));
+    }
+    if let Some(since) = detail.paused_at {
+        told.push(format!("Paused since {}; nothing is looked at or ordered.", exact(since)));
+    }
+    if let Some(since) = detail.suspended_at {
+        told.push(format!("The account is suspended since {}; the route is withdrawn.", exact(since)));
+    }
+    match (detail.shows.switch_at, &detail.shows.next_site) {
+        (Some(at), Some(site)) => told.push(format!("Shows the site {site} from {} on.", exact(at))),
+        (Some(at), None) => told.push(format!("Leads to {} until {}.", detail.default_host, exact(at))),
+        (None, _) => {}
+    }
+
+    for sentence in &told {
+        println!("{}", wrapped(sentence));
+    }
+    if !told.is_empty() {
+        println!();
     }
 }
 

@@ -61,7 +61,7 @@ pub(crate) fn shown<T: Serialize>(
     Ok(Done::Yes)
 }
 
-fn table<const N: usize>(header: [&str; N], rows: impl IntoIterator<Item = [String; N]>) -> Table {
+pub(crate) fn table<const N: usize>(header: [&str; N], rows: impl IntoIterator<Item = [String; N]>) -> Table {
     let mut table = Table::new();
     table.load_preset(presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
     table.set_header(header);

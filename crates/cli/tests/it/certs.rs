@@ -47,7 +47,13 @@ fn nowhere(_: String) -> BoxFuture<'static, Vec<IpAddr>> {
 }
 
 fn expected(host: &str) -> Expected<'_> {
-    Expected { host, primary: None, must_lead: false, default_host: "onswick.quaymark.example" }
+    Expected {
+        host,
+        primary: None,
+        must_lead: false,
+        is_staged: false,
+        default_host: "onswick.quaymark.example",
+    }
 }
 
 fn sealer() -> Sealer {

@@ -5,6 +5,7 @@ use std::time::Duration;
 use chrono::Utc;
 use eventsource_stream::Eventsource;
 use futures::StreamExt;
+use nomenta_core::claim::rules::Rules;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_store::{Enrolment, NewDomain, Store};
@@ -78,7 +79,7 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
     stage();
     stage::run(async {
         let own = own(own_setup("large", 91).await, "large", 91).await;
-        let store = Store::open(&own.setup.database).await.expect("opened");
+        let store = Store::open(&own.setup.database, Rules::default()).await.expect("opened");
         let zone = fresh_zone("large");
         let domains: Vec<_> = (0..many())
             .map(|n| {
@@ -87,11 +88,18 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
             })
             .collect();
         let until = Utc::now() + chrono::Duration::days(30);
-        let new = Enrolment { site: "onswick", domains: &domains, is_pair: false, token_expires_at: until };
+        let new = Enrolment {
+            site: "onswick",
+            account_id: None,
+            domains: &domains,
+            is_pair: false,
+            is_proved_by_zone: false,
+            token_expires_at: until,
+        };
         store.enrol(&new).await.expect("enrolled");
         // As if the owner of each had proven it, which takes a while.
         let proven = "LOCK TABLE tasks IN EXCLUSIVE MODE; DELETE FROM tasks;
-                      UPDATE domains SET ownership = 'passed';
+                      UPDATE domains SET ownership = 'passed', held_since = now();
                       INSERT INTO edge_changes (host) SELECT host FROM domains;
                       NOTIFY nomenta_edge";
         stage().world.statement("large", proven).await.expect("proven");

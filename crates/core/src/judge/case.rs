@@ -18,6 +18,7 @@ use crate::judge::verdict::{self, AddressSplit, Expected, Verdict};
 use crate::name::dns::{self, DnsName};
 use crate::name::mask::{self, Mask};
 use crate::name::platform::Platform;
+use crate::name::token::Token;
 use crate::reading::answer::{Reading, Source};
 use crate::reading::climb::CaaView;
 use crate::reading::record::{Record, RecordData, RecordType};
@@ -250,17 +251,27 @@ impl<'a> Case<'a> {
         self.evidence.known_tokens.iter().find(|known| held.iter().any(|one| one == known.token.as_str()))
     }
 
-    /// Whether a record holds a token of another account: it is there for a
-    /// reason, and to be left alone.
+    /// Whether a record holds what may be the token of another claim: it is there
+    /// for a reason, and to be left alone. One of the same account is known; of any
+    /// other, its form has to be enough, so that nothing is told of who has which.
     pub fn is_of_others(&self, record: &Record) -> bool {
         let RecordData::Txt(text) = &record.data else { return false };
-        self.known_token(&text.to_text()).is_some_and(|known| known.host.is_none())
+        let text = text.to_text();
+        let is_known = self.known_token(&text).is_some_and(|known| known.host.is_some());
+        is_known || Token::of_txt(&text).is_some_and(|token| !self.was_ours(&token))
     }
 
-    /// Hides the tokens of other accounts.
+    /// Whether a token is this domain's, was it once, or was meant to be.
+    fn was_ours(&self, token: &Token) -> bool {
+        let domain = self.domain;
+        domain.superseded.contains(token) || domain.token.is_like(token)
+    }
+
+    /// Hides whatever may be the token of another claim.
     pub fn mask_of_others(&self) -> Mask {
-        let others = self.evidence.known_tokens.iter().filter(|known| known.host.is_none());
-        Mask::of(others.map(|known| &known.token))
+        let read = self.survey.token_candidates().into_iter().map(Token::from_stored);
+        let others: Vec<_> = read.filter(|token| !self.was_ours(token)).collect();
+        Mask::of(&others)
     }
 
     /// Whether an HTTPS record leads browsers somewhere else (RFC 9460).

@@ -5,6 +5,8 @@ crate::spelled! {
     /// detector, in [`findings`](crate::judge::findings).
     #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
     pub enum Code: "finding" {
+        /// The platform takes no claim of this name.
+        NameReserved = "name-reserved",
         /// Nobody has registered the domain.
         NameUnregistered = "name-unregistered",
         /// None of the zone's servers answers.
@@ -87,5 +89,13 @@ crate::spelled! {
         Stalled = "stalled",
         /// One of a pair is not begun.
         PairIncomplete = "pair-incomplete",
+        /// Two claims of one name are proved.
+        ClaimedTwice = "claimed-twice",
+        /// The name lies inside one that another account holds.
+        InsideHeldName = "inside-held-name",
+        /// The account has more domains than its plan grants.
+        AllowanceReached = "allowance-reached",
+        /// Records still lead to the platform after the domain has left.
+        LeftBehind = "left-behind",
     }
 }

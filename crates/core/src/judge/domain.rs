@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::judge::gate::{GateName, GateState, Gates, Stage};
 use crate::judge::policy::Policy;
+use crate::judge::standing::{Ending, Standing};
 use crate::name::dns::DnsName;
 use crate::name::hostname::Hostname;
 use crate::name::mask::Mask;
@@ -16,7 +17,7 @@ use crate::reading::record::Record;
 use crate::reading::target::Target;
 use crate::sheet::form::Form;
 use crate::sheet::ingress::Ingress;
-use crate::sheet::{Brief, Sheet};
+use crate::sheet::{Brief, ProofAt, Sheet};
 
 /// A domain and what the platform expects of it.
 #[derive(Clone, Debug)]
@@ -51,6 +52,28 @@ pub struct Domain {
     pub enrolled_at: DateTime<Utc>,
     /// The other domain of the pair, apex or www, where there is one.
     pub pair: Option<Pair>,
+    /// What other claims mean for it.
+    pub ties: Ties,
+}
+
+/// What other claims, of its account and of others, mean for a domain.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Ties {
+    /// Where it stands beside the claims of the same name.
+    pub standing: Standing,
+    /// How it ended.
+    pub ending: Option<Ending>,
+    /// The name around it, or under whose wildcard it is, that another account
+    /// holds.
+    pub inside: Option<DnsName>,
+    /// How many domains the account's plan grants, where this one is beyond them.
+    pub beyond: Option<u32>,
+    /// Where its token is published.
+    pub proof_at: ProofAt,
+    /// The label that stands for its site in a canonical host, if that is not the
+    /// site's name: a site may be renamed, and a domain moved to another, without
+    /// the customer changing a record.
+    pub label: Option<String>,
 }
 
 /// The other one of two domains that show the same site.
@@ -122,6 +145,11 @@ impl Domain {
         self.subject().routed()
     }
 
+    /// What stands for its site in a canonical host.
+    pub fn label(&self) -> &str {
+        self.ties.label.as_deref().unwrap_or(&self.site)
+    }
+
     /// Hides its tokens, those of now and before.
     pub fn mask(&self) -> Mask {
         Mask::of(std::iter::once(&self.token).chain(&self.superseded))
@@ -137,7 +165,8 @@ impl Domain {
     pub fn sheet(&self, platform: &Platform, zone: &DnsName, form: Option<&Form>) -> Sheet {
         let brief = Brief {
             subject: self.subject(),
-            site: &self.site,
+            site: self.label(),
+            proof_at: self.ties.proof_at,
             ingress: &self.ingress,
             token: &self.token,
             form,
@@ -147,7 +176,11 @@ impl Domain {
 
     /// What a survey asks about.
     pub fn target(&self, platform: &Platform) -> Target {
-        let canonical = self.ingress.canonical.for_site(&self.site);
-        Target::new(&self.subject(), platform, canonical).with_token(&self.token)
+        let canonical = self.ingress.canonical.for_site(self.label());
+        let target = Target::new(&self.subject(), platform, canonical).with_token(&self.token);
+        match self.ties.proof_at {
+            ProofAt::Host => target,
+            ProofAt::Zone => target.proved_at(platform.challenge_name(&self.zone)),
+        }
     }
 }

@@ -134,29 +134,33 @@ pub enum Stage {
     At(GateName),
     /// All four gates are passed.
     Live,
+    /// Nothing is looked at or ordered for now.
+    Paused,
     /// It has left the platform.
     Released,
 }
 
 impl Stage {
     /// All stages of a domain on the platform, in order.
-    pub const ALL: [Self; 5] = [
+    pub const ALL: [Self; 6] = [
         Self::At(GateName::Ownership),
         Self::At(GateName::Routing),
         Self::At(GateName::Certificate),
         Self::At(GateName::Serving),
         Self::Live,
+        Self::Paused,
     ];
 
     /// Every stage there is.
-    pub const WORDS: [Self; 6] =
-        [Self::ALL[0], Self::ALL[1], Self::ALL[2], Self::ALL[3], Self::Live, Self::Released];
+    pub const WORDS: [Self; 7] =
+        [Self::ALL[0], Self::ALL[1], Self::ALL[2], Self::ALL[3], Self::Live, Self::Paused, Self::Released];
 
     /// Its one spelling.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::At(gate) => gate.as_str(),
             Self::Live => "live",
+            Self::Paused => "paused",
             Self::Released => "released",
         }
     }
@@ -166,7 +170,7 @@ impl Stage {
         match self {
             Self::At(gate) => gate as usize,
             Self::Live => 4,
-            Self::Released => 0,
+            Self::Paused | Self::Released => 0,
         }
     }
 }
@@ -209,8 +213,7 @@ mod schema {
     impl utoipa::PartialSchema for Stage {
         fn schema() -> RefOr<Schema> {
             let words = Stage::WORDS.map(Stage::as_str);
-            let described =
-                "Where a domain stands as a whole: at the first gate it has not passed, live, or gone.";
+            let described = "Where a domain stands as a whole: at the first gate it has not passed, live, paused, or gone.";
             let schema = ObjectBuilder::new().schema_type(Type::String).enum_values(Some(words));
             schema.description(Some(described)).into()
         }
@@ -247,7 +250,9 @@ mod tests {
             assert_eq!(serde_json::from_str::<Stage>(&json).expect("reads"), stage);
         }
         let error = "lost".parse::<Stage>().expect_err("unknown").to_string();
-        assert!(error.contains("Use one of: ownership, routing, certificate, serving, live, released."));
+        assert!(
+            error.contains("Use one of: ownership, routing, certificate, serving, live, paused, released.")
+        );
     }
 
     #[test]

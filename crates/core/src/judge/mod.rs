@@ -18,6 +18,7 @@ pub mod policy;
 pub mod preflight;
 pub mod schedule;
 pub mod sighting;
+pub mod standing;
 pub mod step;
 pub mod todo;
 pub mod verdict;

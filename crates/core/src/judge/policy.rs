@@ -35,6 +35,11 @@ pub struct Policy {
     pub look_most: Duration,
     /// Wait between two looks at a live domain.
     pub look_live: Duration,
+    /// Longest wait while another claim of the name is proved too: either side may
+    /// change what stands in the zone.
+    pub look_contested: Duration,
+    /// How long the records of a domain that has left are watched.
+    pub watch_for: Duration,
     /// Quick looks between two full ones, while nothing moves.
     pub quick_looks: i32,
     /// How long nothing may move before a domain counts as stalled.
@@ -72,6 +77,8 @@ impl Default for Policy {
             look_first: Duration::seconds(5),
             look_most: Duration::minutes(30),
             look_live: Duration::hours(6),
+            look_contested: Duration::minutes(5),
+            watch_for: Duration::days(30),
             quick_looks: 3,
             stalled_after: Duration::days(7),
             look_limit: Duration::minutes(2),

@@ -10,6 +10,7 @@ use crate::judge::evidence::{CanaryFetch, Limit, OrderState, Spent};
 use crate::judge::finding::{Finding, Severity};
 use crate::judge::gate::{Gate, GateName, GateState, Gates};
 use crate::judge::moment::moment;
+use crate::judge::standing::Standing;
 use crate::judge::waiting::Wait;
 use crate::reading::answer::Rcode;
 use crate::reading::climb::CaaView;
@@ -29,6 +30,8 @@ crate::spelled! {
         Ownership = "ownership",
         /// The gate of that name.
         Routing = "routing",
+        /// Whether the name is this claim's to have.
+        Claim = "claim",
         /// Whether resolvers that check signatures answer.
         Dnssec = "dnssec",
         /// Whether CAA records allow the order.
@@ -83,6 +86,7 @@ pub fn checks(case: &Case<'_>, gates: &Gates, found: &[Finding], waits: &[Wait])
     let mut list = vec![
         gate(CheckName::Ownership, gates.get(GateName::Ownership)),
         gate(CheckName::Routing, gates.get(GateName::Routing)),
+        claim(case.domain.ties.standing),
         dnssec(found),
         caa(case, found),
         resolvers(case, waits),
@@ -103,6 +107,17 @@ fn gate(name: CheckName, gate: &Gate) -> Check {
         GateState::Blocked | GateState::Lapsed => Failed,
     };
     check(name, state, gate.reason.clone())
+}
+
+fn claim(standing: Standing) -> Check {
+    if standing.may_order() {
+        return check(CheckName::Claim, Passed, "No other claim stands in the way.");
+    }
+    check(
+        CheckName::Claim,
+        Waiting,
+        "Another claim holds the name; this one gets a certificate once it is ruled upon.",
+    )
 }
 
 fn dnssec(found: &[Finding]) -> Check {

@@ -14,6 +14,8 @@ use crate::reading::target::Depth;
 
 /// Growth of the wait from one quiet look to the next.
 const GROWTH: f64 = 1.5;
+/// Longest wait between two looks at what was left behind.
+const LONGEST_WATCH: Duration = Duration::days(1);
 
 /// What a look came to, as far as it matters for the next one.
 pub(crate) struct Outlook<'a> {
@@ -50,13 +52,18 @@ pub(crate) fn after_look(case: &Case<'_>, outlook: &Outlook<'_>) -> DateTime<Utc
         Stage::Live if is_renewal_due(case) => Stage::At(GateName::Certificate),
         stage => stage,
     };
-    next_look(stage, outlook.quiet_looks, case.policy, retry_at, case.now)
+    let next = next_look(stage, outlook.quiet_looks, case.policy, retry_at, case.now);
+    match case.domain.ties.standing.contest() {
+        Some(_) => next.min(case.now + case.policy.look_contested),
+        None => next,
+    }
 }
 
 /// What a quick look must read for nothing to have changed; `None` if the next
 /// look must be a full one.
 pub(crate) fn quick(case: &Case<'_>, outlook: &Outlook<'_>) -> Option<i64> {
     let is_under_way = outlook.action.is_some()
+        || case.domain.ties.standing.contest().is_some()
         || is_renewal_due(case)
         || outlook.cache_ends().is_some()
         || outlook.gates.are_in_doubt();
@@ -77,7 +84,7 @@ fn is_calm(case: &Case<'_>, outlook: &Outlook<'_>) -> bool {
         Stage::Live => true,
         Stage::At(GateName::Ownership) => !case.is_owned(),
         Stage::At(GateName::Routing) => !case.is_routed(),
-        Stage::At(_) | Stage::Released => false,
+        Stage::At(_) | Stage::Paused | Stage::Released => false,
     };
     let was_full = case.survey.depth == Depth::Full && case.survey.apex().is_some();
     let is_well = outlook.found.iter().all(|f| f.severity == Severity::Note || f.code == Code::Stalled);
@@ -125,6 +132,14 @@ pub fn task_retry(tries: i32, policy: &Policy, now: DateTime<Utc>) -> DateTime<U
     now + backed_off(policy.look_first, tries, 2.0, policy.look_most)
 }
 
+/// When to see again what a domain has left behind that left at `ended_at`: ever less
+/// often, and not for ever.
+pub fn next_watch(ended_at: DateTime<Utc>, policy: &Policy, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
+    let since = now - ended_at;
+    let wait = (since / 4).clamp(policy.look_first, LONGEST_WATCH.max(policy.look_first));
+    (since < policy.watch_for).then_some(now + wait)
+}
+
 /// A moment up to a quarter later than `at`, by `share` in 0..1, so that many
 /// that were held up together do not come back together.
 pub fn jittered(at: DateTime<Utc>, share: f64, now: DateTime<Utc>) -> DateTime<Utc> {
@@ -161,6 +176,17 @@ mod tests {
         let stage = Stage::At(GateName::Certificate);
         let retry = now + Duration::seconds(90);
         assert_eq!(next_look(stage, 40, &policy, Some(retry), now), retry);
+    }
+
+    #[test]
+    fn what_is_left_behind_is_watched_ever_less_often_and_not_for_ever() {
+        let policy = Policy::default();
+        let left = Utc::now();
+        let wait = |since: Duration| next_watch(left, &policy, left + since).map(|at| at - left - since);
+        assert_eq!(wait(Duration::zero()), Some(policy.look_first));
+        assert_eq!(wait(Duration::hours(4)), Some(Duration::hours(1)));
+        assert_eq!(wait(Duration::days(20)), Some(Duration::days(1)));
+        assert_eq!(wait(policy.watch_for), None);
     }
 
     #[test]

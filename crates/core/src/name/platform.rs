@@ -30,18 +30,48 @@ pub struct Platform {
     /// same, as a private network or a test may want.
     #[serde(default)]
     pub special_use: Vec<DnsName>,
+    /// Names that no claim is taken of, nor of any under them.
+    #[serde(default)]
+    pub reserved: Vec<DnsName>,
 }
+
+/// Labels under the platform's zone that no site may have: what mail, browsers and
+/// operators expect to find there.
+const NO_SITES: [&str; 18] = [
+    "www",
+    "mail",
+    "smtp",
+    "imap",
+    "webmail",
+    "autoconfig",
+    "autodiscover",
+    "wpad",
+    "ftp",
+    "localhost",
+    "admin",
+    "api",
+    "status",
+    "support",
+    "console",
+    "login",
+    "cdn",
+    "static",
+];
 
 impl Platform {
     /// Refuses what is never a customer's domain: the platform's own names, and
-    /// those that nobody can register, unless the platform allows them.
+    /// those that its operator reserves, and those that nobody can register, unless
+    /// the platform allows them.
     ///
     /// # Errors
-    /// [`HostnameError::PlatformZone`] or [`HostnameError::SpecialUse`].
+    /// [`HostnameError::PlatformZone`], [`HostnameError::Reserved`] or
+    /// [`HostnameError::SpecialUse`].
     pub fn admits(&self, name: &Hostname) -> Result<(), HostnameError> {
-        if is_within(name.as_str(), &self.zone) {
-            let name = name.to_string();
-            return Err(HostnameError::PlatformZone { name, zone: self.zone.to_string() });
+        if let Some(zone) = self.zones().find(|zone| is_within(name.as_str(), zone)) {
+            return Err(HostnameError::PlatformZone { name: name.to_string(), zone: zone.to_string() });
+        }
+        if let Some(zone) = self.reserved.iter().find(|zone| is_within(name.as_str(), zone)) {
+            return Err(HostnameError::Reserved { name: name.to_string(), zone: zone.to_string() });
         }
 
         let is_allowed = self.special_use.iter().any(|zone| is_within(name.as_str(), zone));
@@ -49,6 +79,22 @@ impl Platform {
             Some(reserved) => Err(reserved.refuse(name.as_str())),
             None => Ok(()),
         }
+    }
+
+    /// Zones that the platform itself needs.
+    fn zones(&self) -> impl Iterator<Item = &DnsName> {
+        std::iter::once(&self.zone).chain(&self.proof_zone).chain(&self.acme_zone)
+    }
+
+    /// Whether a site may have this name: its default host must be nothing that the
+    /// platform or its ingresses need for themselves. `hosts` are the hosts of the
+    /// ingresses.
+    pub fn has_room_for(&self, site: &str, hosts: &[DnsName]) -> bool {
+        let default = self.default_host(site);
+        let is_name_server =
+            site.strip_prefix("ns").is_some_and(|rest| rest.bytes().all(|c| c.is_ascii_digit()));
+        let is_needed = self.zones().skip(1).chain(hosts).any(|host| is_within(host, &default));
+        !is_name_server && !is_needed && !NO_SITES.contains(&site)
     }
 
     /// Where the TXT token of `host` is published.
@@ -84,6 +130,21 @@ mod tests {
         assert_eq!(refused("onswick.quaymark.example", &platform), "platform-zone");
         assert_eq!(refused("*.Quaymark.example", &platform), "platform-zone");
         assert!(Subject::parse_for("notquaymark.example", &platform).is_ok());
+    }
+
+    #[test]
+    fn what_is_reserved_and_what_the_platform_needs_is_refused() {
+        let platform = Platform { reserved: vec!["rivals.example".into()], ..test::platform() };
+        assert_eq!(refused("www.rivals.example", &platform), "reserved");
+        assert!(Subject::parse_for("notrivals.example", &platform).is_ok());
+
+        let hosts = ["onswick.edge.quaymark.example".into(), "ns1.quaymark.example".into()];
+        for site in ["www", "ns", "ns1", "ns27", "proof", "edge", "mail"] {
+            assert!(!platform.has_room_for(site, &hosts), "{site}");
+        }
+        for site in ["onswick", "nsfw", "wwwharbour", "proofs"] {
+            assert!(platform.has_room_for(site, &hosts), "{site}");
+        }
     }
 
     #[test]

@@ -101,6 +101,16 @@ pub enum HostnameError {
         /// The platform's zone.
         zone: String,
     },
+    /// The platform's operator takes no claim of it.
+    #[error(
+        "{name} lies under {zone}, which is reserved on this platform. Ask its staff if the name is yours."
+    )]
+    Reserved {
+        /// What was typed.
+        name: String,
+        /// The reserved name.
+        zone: String,
+    },
     /// The name is reserved for a special use (RFC 6761).
     #[error(
         "{name} lies under {suffix}, which is {purpose} ({origin}): nobody registers a name there, and no public CA issues certificates for one. Type a registered domain."
@@ -154,6 +164,8 @@ crate::spelled! {
         Idna = "not-idna",
         /// [`HostnameError::PlatformZone`].
         PlatformZone = "platform-zone",
+        /// [`HostnameError::Reserved`].
+        Reserved = "reserved",
         /// [`HostnameError::SpecialUse`].
         SpecialUse = "special-use",
     }
@@ -180,6 +192,7 @@ impl HostnameError {
             Self::Unregistrable { .. } => HostnameCode::Unregistrable,
             Self::Idna(_) => HostnameCode::Idna,
             Self::PlatformZone { .. } => HostnameCode::PlatformZone,
+            Self::Reserved { .. } => HostnameCode::Reserved,
             Self::SpecialUse { .. } => HostnameCode::SpecialUse,
         }
     }

@@ -14,6 +14,9 @@ use serde::{Deserialize, Serialize};
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(value_type = String))]
 pub struct Token(String);
 
+/// Letters at either end by which a slip is told from another token.
+const LIKE: usize = 6;
+
 impl Token {
     /// Characters in one.
     pub const LENGTH: usize = 32;
@@ -36,6 +39,21 @@ impl Token {
     /// The TXT value to publish, in the `token=` form.
     pub fn txt_value(&self) -> String {
         format!("token={}", self.0)
+    }
+
+    /// Reads what was published, if it has the form of a token to the letter.
+    pub fn of_txt(text: &str) -> Option<Self> {
+        let bare = text.strip_prefix("token=")?;
+        let sound =
+            bare.len() == Self::LENGTH && bare.bytes().all(|c| matches!(c, b'a'..=b'z' | b'2'..=b'7'));
+        sound.then(|| Self(bare.to_owned()))
+    }
+
+    /// Whether one was likely meant to be the other: they begin or end alike.
+    pub fn is_like(&self, other: &Self) -> bool {
+        let (one, other) = (self.0.as_bytes(), other.0.as_bytes());
+        let is_whole = one.len() == Self::LENGTH && other.len() == Self::LENGTH;
+        is_whole && (one[..LIKE] == other[..LIKE] || one.ends_with(&other[other.len() - LIKE..]))
     }
 
     /// First and last four characters, enough to tell two tokens apart.
@@ -64,5 +82,17 @@ mod tests {
         assert!(token.as_str().bytes().all(|b| b.is_ascii_lowercase() || b.is_ascii_digit()));
         assert!(!format!("{token:?}").contains(token.as_str()));
         assert_eq!(token.txt_value(), format!("token={}", token.as_str()));
+    }
+
+    #[test]
+    fn the_form_of_a_token_is_known_and_a_slip_is_told_from_another() {
+        let token = Token::from_random([0xa7; 20]);
+        assert_eq!(Token::of_txt(&token.txt_value()), Some(token.clone()));
+        for text in ["token=abc", "", &token.txt_value().to_uppercase(), token.as_str()] {
+            assert_eq!(Token::of_txt(text), None, "{text}");
+        }
+
+        let slip = Token::from_stored(format!("{}x", &token.as_str()[..31]));
+        assert!(token.is_like(&slip) && !token.is_like(&Token::from_random([9; 20])));
     }
 }

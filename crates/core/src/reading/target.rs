@@ -81,6 +81,12 @@ impl Target {
         }
     }
 
+    /// The same, with the token at another label.
+    #[must_use]
+    pub fn proved_at(self, challenge: DnsName) -> Self {
+        Self { challenge, ..self }
+    }
+
     /// The same, with the token that is to be found.
     pub fn with_token(self, token: &Token) -> Self {
         Self { token: Some(token.txt_value()), ..self }
@@ -126,6 +132,10 @@ impl Target {
         ]);
         list.extend(self.acme.iter().map(|name| Question::everywhere(name.clone(), RecordType::Txt)));
 
+        // Under an asterisk, the token may stand at the host all the same.
+        if self.host.as_str() != self.routed.as_str() {
+            list.push(Question::of_authority(self.host.as_str(), RecordType::Txt));
+        }
         if self.routed != apex {
             list.push(Question::of_authority(apex, RecordType::Mx));
             list.push(Question::of_authority(apex, RecordType::Txt));

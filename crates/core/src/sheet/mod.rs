@@ -21,13 +21,25 @@ use crate::sheet::line::{Choice, Line, Purpose};
 /// forgotten soon.
 pub const SHEET_TTL: u32 = 300;
 
+/// Where a token is published.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum ProofAt {
+    /// At the host.
+    #[default]
+    Host,
+    /// At the apex of its zone, for every name there that the account claims.
+    Zone,
+}
+
 /// What a sheet is drawn for.
 #[derive(Clone, Debug)]
 pub struct Brief<'a> {
     /// The name, or every name under it.
     pub subject: Subject,
-    /// The site it will show.
+    /// What stands for the site in a canonical host.
     pub site: &'a str,
+    /// Where the token is published.
+    pub proof_at: ProofAt,
     /// The ingress of that site.
     pub ingress: &'a Ingress,
     /// The verification token.
@@ -75,6 +87,7 @@ impl Sheet {
     ///     acme_zone: None,
     ///     dns_for_all: false,
     ///     special_use: Vec::new(),
+    ///     reserved: Vec::new(),
     /// };
     /// let ingress = Ingress {
     ///     name: "harbour".into(),
@@ -88,6 +101,7 @@ impl Sheet {
     /// let brief = Brief {
     ///     subject: Subject::parse("timetable.onswick.example").unwrap(),
     ///     site: "onswick",
+    ///     proof_at: Default::default(),
     ///     ingress: &ingress,
     ///     token: &Token::from_random([7; 20]),
     ///     form: None,
@@ -101,18 +115,22 @@ impl Sheet {
     pub fn draw(brief: &Brief<'_>, platform: &Platform, zone: &DnsName) -> Self {
         let host = &brief.subject.host;
         let routed = brief.subject.routed();
+        let proved = match brief.proof_at {
+            ProofAt::Host => DnsName::from(host),
+            ProofAt::Zone => zone.clone(),
+        };
         let mut sheet = Self {
             host: host.clone(),
             zone: zone.clone(),
             apex: routed == *zone,
             routed,
-            challenge: platform.challenge_name(host.as_str()),
+            challenge: platform.challenge_name(&proved),
             canonical: brief.ingress.canonical.for_site(brief.site),
             form: brief.form.cloned(),
             lines: Vec::new(),
         };
 
-        sheet.draw_ownership(brief, platform);
+        sheet.draw_ownership(brief, platform, proved);
         sheet.draw_routing(brief);
         sheet.draw_certificate(brief, platform);
 
@@ -124,7 +142,8 @@ impl Sheet {
         sheet
     }
 
-    fn draw_ownership(&mut self, brief: &Brief<'_>, platform: &Platform) {
+    /// `proved` is the name that the token is for.
+    fn draw_ownership(&mut self, brief: &Brief<'_>, platform: &Platform, proved: DnsName) {
         let challenge = self.challenge.clone();
         let token = RecordData::Txt(brief.token.txt_value().as_str().into());
         self.add(Purpose::Ownership, Choice::ChallengeTxt, challenge.clone(), &token);
@@ -133,9 +152,9 @@ impl Sheet {
             let proof = RecordData::Cname(zone.child(brief.token.as_str()));
             self.add(Purpose::Ownership, Choice::ChallengeCname, challenge, &proof);
         }
-        if self.apex || brief.subject.wildcard {
-            let host = DnsName::from(&brief.subject.host);
-            self.add(Purpose::Ownership, Choice::HostTxt, host, &token);
+        // A host with a CNAME has no TXT beside it.
+        if self.routed != proved || self.apex {
+            self.add(Purpose::Ownership, Choice::HostTxt, proved, &token);
         }
     }
 

@@ -6,7 +6,7 @@ use chrono::{DateTime, Duration, Utc};
 
 use crate::judge::case::Case;
 use crate::judge::certificate::{CertificateFacts, Held, Origin};
-use crate::judge::domain::Domain;
+use crate::judge::domain::{Domain, Ties};
 use crate::judge::edit::Edit;
 use crate::judge::evidence::{Evidence, OrderState, ProbeResult};
 use crate::judge::finding::Finding;
@@ -40,6 +40,7 @@ pub(crate) fn platform() -> Platform {
         acme_zone: Some("acme.quaymark.example".into()),
         dns_for_all: false,
         special_use: vec!["example".into(), "test".into()],
+        reserved: Vec::new(),
     }
 }
 
@@ -84,6 +85,7 @@ pub(crate) fn domain(host: &str) -> Domain {
         quiet_looks: 0,
         enrolled_at: now(),
         pair: None,
+        ties: Ties::default(),
     }
 }
 

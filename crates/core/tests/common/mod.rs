@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::net::Ipv6Addr;
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::judge::domain::Domain;
+use nomenta_core::judge::domain::{Domain, Ties};
 use nomenta_core::judge::gate::Gates;
 use nomenta_core::name::platform::Platform;
 use nomenta_core::name::subject::Subject;
@@ -28,6 +28,7 @@ pub(crate) fn platform() -> Platform {
         acme_zone: None,
         dns_for_all: false,
         special_use: vec!["example".into(), "test".into()],
+        reserved: Vec::new(),
     }
 }
 
@@ -58,5 +59,6 @@ pub(crate) fn domain(typed: &str) -> Domain {
         quiet_looks: 0,
         enrolled_at: start(),
         pair: None,
+        ties: Ties::default(),
     }
 }

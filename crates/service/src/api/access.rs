@@ -1,39 +1,87 @@
 //! What of a domain a caller may see.
 
+use std::sync::Arc;
+
 use axum::Json;
-use nomenta_api::domain::RevealQuery;
+use axum::extract::{FromRequestParts, Path};
+use axum::http::request::Parts;
+use nomenta_api::domain::{ClaimQuery, RevealQuery};
+use nomenta_api::problem::ProblemKind;
 use nomenta_api::role::Role;
 use nomenta_core::name::mask::Mask;
 use nomenta_core::name::subject::Subject;
-use nomenta_store::{DomainRecord, StoreError};
+use nomenta_store::{DomainRecord, Named, StoreError};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 
 use crate::App;
 use crate::access::Caller;
-use crate::problem::Refusal;
+use crate::problem::{Params, Refusal};
 
-/// The domain that a path names, for whoever may look.
-pub(super) async fn find(app: &App, caller: &Caller, typed: &str) -> Result<DomainRecord, Refusal> {
-    caller.needs(Role::Viewer)?;
-    Ok(app.store.domain_named(&host_in_path(app, typed).await?).await?)
+/// The claim that a request names: a host in its path, and the account where several
+/// claim it.
+#[derive(Clone, Debug)]
+pub(super) struct Asked {
+    pub host: String,
+    pub account: Option<String>,
 }
 
-/// The host in a path, read as forgivingly as the form reads it. What would not
-/// be taken in today may be recorded all the same, and is found by its letters.
-pub(super) async fn host_in_path(app: &App, typed: &str) -> Result<String, Refusal> {
-    let error = match Subject::parse(typed) {
-        Ok(subject) => return Ok(subject.to_string()),
-        Err(error) => error,
+impl FromRequestParts<Arc<App>> for Asked {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
+        let Params(ClaimQuery { account }) = Params::from_request_parts(parts, app).await?;
+        let Path(host) = Path::<String>::from_request_parts(parts, app)
+            .await
+            .map_err(|rejection| Refusal::not_found(rejection.body_text()))?;
+        Ok(Self { host, account })
+    }
+}
+
+/// The domain that is asked about, for whoever may look. What other accounts claim
+/// is not there for a key of one account.
+pub(super) async fn find(app: &App, caller: &Caller, asked: &Asked) -> Result<DomainRecord, Refusal> {
+    caller.needs(Role::Viewer)?;
+    let own = caller.account().map(|account| account.name.as_str());
+    let account = match (own, asked.account.as_deref()) {
+        (Some(own), Some(other)) if own != other => return Err(unknown(&asked.host)),
+        (own, asked) => own.or(asked),
     };
 
-    let letters = typed.trim_matches('"').to_lowercase();
-    match app.store.domain_named(&letters).await {
-        Ok(_) => Ok(letters),
+    // What would not be taken in today may be recorded all the same, and is found by
+    // its letters.
+    let error = match Subject::parse(&asked.host) {
+        Ok(subject) => {
+            let host = subject.to_string();
+            return Ok(app.store.domain_named(Named { host: &host, account }).await?);
+        }
+        Err(error) => error,
+    };
+    let letters = asked.host.trim_matches('"').to_lowercase();
+    match app.store.domain_named(Named { host: &letters, account }).await {
         Err(StoreError::Missing { .. }) => Err(Refusal::field("host", error.code(), error)),
-        Err(other) => Err(other.into()),
+        found => Ok(found?),
     }
+}
+
+/// The same for an operator who is to change it, unless it has left.
+pub(super) async fn find_open(app: &App, caller: &Caller, asked: &Asked) -> Result<DomainRecord, Refusal> {
+    let record = find(app, caller, asked).await?;
+    caller.needs(Role::Operator)?;
+    match record.ended {
+        None => Ok(record),
+        Some((at, _)) => {
+            let at = at.format("%Y-%m-%d %H:%M UTC");
+            let detail = format!("{} left the platform at {at}. Take it in anew first.", asked.host);
+            Err(Refusal::conflict(ProblemKind::Released, detail))
+        }
+    }
+}
+
+/// As of a domain that nobody claims.
+fn unknown(host: &str) -> Refusal {
+    StoreError::Missing { what: "domain", name: host.to_owned() }.into()
 }
 
 /// An answer in which tokens are masked unless they were asked for.
@@ -67,11 +115,9 @@ fn hide(value: &mut Value, mask: &Mask) {
     }
 }
 
-/// Tokens of other accounts that were read for a domain: nobody here is to read
-/// them.
+/// Tokens of other claims that were read for a domain: nobody here is to read them.
 pub(super) async fn mask_of_others(app: &App, record: &DomainRecord) -> Result<Mask, Refusal> {
     let Some(survey) = &record.survey else { return Ok(Mask::default()) };
     let known = app.store.known_tokens(record, survey.token_candidates()).await?;
-    let others = known.iter().filter(|known| known.host.is_none());
-    Ok(Mask::of(others.map(|known| &known.token)))
+    Ok(Mask::of(known.iter().map(|known| &known.token)))
 }

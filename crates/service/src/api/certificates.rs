@@ -3,14 +3,15 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use chrono::{DateTime, Duration, Utc};
+use chrono::{Duration, Utc};
 use nomenta_api::certificate::{
     BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, IssuerAccount,
     NewRevocation, OrderStep, OrderView, RevocationView, Revoked,
 };
+use nomenta_api::domain::ClaimQuery;
 use nomenta_api::problem::Problem;
 use nomenta_api::problem::{FieldCode, ProblemKind};
 use nomenta_api::role::Role;
@@ -19,8 +20,8 @@ use nomenta_core::judge::certificate::{CertificateFacts, RevocationReason};
 use nomenta_core::judge::preflight::Check;
 use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory};
 
-use super::access::find;
-use super::domains::shown;
+use super::access::{Asked, find, find_open};
+use super::domains::{only, shown};
 use super::paging;
 use crate::App;
 use crate::access::Caller;
@@ -44,8 +45,8 @@ pub(super) async fn fleet(
     let limit = paging::limit(query.limit);
     let filter = CertificateFilter {
         before: query.within_days.map(|days| Utc::now() + Duration::days(days.into())),
-        account: query.account.clone(),
-        after: query.after.as_deref().map(cursor).transpose()?,
+        account: only(&caller, query.account.clone()),
+        after: query.after.as_deref().map(paging::moment).transpose()?,
     };
 
     let mut rows = app.store.certificates(&filter, limit + 1).await?;
@@ -56,7 +57,8 @@ pub(super) async fn fleet(
         if let Some(last) = rows.last() {
             let filters =
                 [("within_days", query.within_days.map(|days| days.to_string())), ("account", query.account)];
-            headers.insert(header::LINK, paging::next("certificates", &position(last), limit, &filters)?);
+            let place = paging::at(last.held.facts.not_after, last.id);
+            headers.insert(header::LINK, paging::next("certificates", &place, limit, &filters)?);
         }
     }
 
@@ -73,24 +75,6 @@ fn fleet_certificate(row: CertificateRow) -> FleetCertificate {
     }
 }
 
-/// The cursor of the page after a certificate.
-fn position(last: &CertificateRow) -> String {
-    format!("{}.{}", last.held.facts.not_after.timestamp_micros(), last.id)
-}
-
-/// Reads the cursor of a page: the end of the last certificate in microseconds,
-/// and its key.
-fn cursor(text: &str) -> Result<(DateTime<Utc>, uuid::Uuid), Refusal> {
-    let read = || {
-        let (end, id) = text.split_once('.')?;
-        Some((DateTime::from_timestamp_micros(end.parse().ok()?)?, id.parse().ok()?))
-    };
-
-    read().ok_or_else(|| {
-        Refusal::field("after", FieldCode::Cursor, "This is no cursor. Take it from the Link header.")
-    })
-}
-
 /// How many certificates run out and are renewed on each of the coming 120
 /// days; days without any are left out.
 #[utoipa::path(get, path = "/api/v1/certificates/days", responses((status = 200, body = [CertificateDay])))]
@@ -98,7 +82,7 @@ pub(super) async fn days(
     State(app): State<Arc<App>>,
     caller: Caller,
 ) -> Result<Json<Vec<CertificateDay>>, Refusal> {
-    caller.needs(Role::Viewer)?;
+    caller.needs_all(Role::Viewer)?;
     let days = app.store.certificate_days(Utc::now(), DAYS).await?.into_iter().map(|row| CertificateDay {
         day: row.day,
         ending: row.ending,
@@ -115,7 +99,7 @@ pub(super) async fn account(
     State(app): State<Arc<App>>,
     caller: Caller,
 ) -> Result<Json<IssuerAccount>, Refusal> {
-    caller.needs(Role::Viewer)?;
+    caller.needs_all(Role::Viewer)?;
     let acme = app.acme.account(&app).await;
     let acme =
         acme.map_err(|error| Refusal::unavailable(format!("The account at the CA is not known: {error}")))?;
@@ -132,20 +116,20 @@ pub(super) async fn account(
 /// A domain's certificate, the story of its latest order, what a browser gets,
 /// and what was revoked.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/certificate",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 200, body = CertificateView), (status = 404, body = Problem)))]
 pub(super) async fn certificate(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
 ) -> Result<Json<CertificateView>, Refusal> {
-    let record = find(&app, &caller, &host).await?;
+    let record = find(&app, &caller, &asked).await?;
     Ok(Json(view(&app, record).await?))
 }
 
 async fn view(app: &App, record: DomainRecord) -> Result<CertificateView, Refusal> {
     let host = record.domain.routed();
-    let revocations = app.store.revocations(&host).await?.into_iter().map(|row| RevocationView {
+    let revocations = app.store.revocations(record.id).await?.into_iter().map(|row| RevocationView {
         serial: row.serial,
         reason: row.reason,
         asked_at: row.asked_at,
@@ -178,30 +162,30 @@ fn order_view(story: OrderStory) -> OrderView {
 
 /// The certificate's chain (RFC 8555, section 9.1), leaf first; no key.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/certificate/chain",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 200, body = String, content_type = "application/pem-certificate-chain"),
         (status = 404, body = Problem)))]
 pub(super) async fn chain(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
 ) -> Result<Response, Refusal> {
-    let record = find(&app, &caller, &host).await?;
+    let record = find(&app, &caller, &asked).await?;
     let chain = app.store.certificate_chain(record.id).await?;
-    let chain = chain.ok_or_else(|| Refusal::not_found(format!("{host} has no certificate yet.")))?;
+    let chain = chain.ok_or_else(|| Refusal::not_found(format!("{} has no certificate yet.", asked.host)))?;
     Ok(([(header::CONTENT_TYPE, "application/pem-certificate-chain")], chain).into_response())
 }
 
 /// Everything that the CA will ask, asked now; nothing is ordered.
 #[utoipa::path(post, path = "/api/v1/domains/{host}/certificate/preflight",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 200, body = [Check]), (status = 404, body = Problem)))]
 pub(super) async fn preflight(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
 ) -> Result<Json<Vec<Check>>, Refusal> {
-    let record = find(&app, &caller, &host).await?;
+    let record = find(&app, &caller, &asked).await?;
     caller.needs(Role::Operator)?;
     let checks =
         look::preflight(&app, &record).await.map_err(|error| Refusal::unavailable(error.to_string()))?;
@@ -210,15 +194,15 @@ pub(super) async fn preflight(
 
 /// Takes a certificate that the customer brings, and serves it from now on.
 #[utoipa::path(put, path = "/api/v1/domains/{host}/certificate", request_body = BroughtCertificate,
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 200, body = CertificateView), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn bring(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
     Body(new): Body<BroughtCertificate>,
 ) -> Result<Json<CertificateView>, Refusal> {
-    let record = on_the_platform(&app, &caller, &host).await?;
+    let record = find_open(&app, &caller, &asked).await?;
     let chain = new.chain_pem.as_str();
     let key = new.key_pem.as_str();
     let facts = brought::check(chain, key, &record.domain.routed(), &app.prober.roots(), Utc::now());
@@ -245,97 +229,44 @@ fn with(mut names: Vec<String>, name: String) -> Vec<String> {
 /// Renews the certificate now, once preflight passes. One that was brought in
 /// is replaced by one from the CA.
 #[utoipa::path(post, path = "/api/v1/domains/{host}/certificate/renewal",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 202), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn renew(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
 ) -> Result<StatusCode, Refusal> {
-    let record = on_the_platform(&app, &caller, &host).await?;
+    let record = find_open(&app, &caller, &asked).await?;
     if app.store.renew_now(record.id).await? {
         return Ok(StatusCode::ACCEPTED);
     }
 
-    let detail = format!("{host} has no certificate to renew; it gets one once its gates are passed.");
+    let detail =
+        format!("{} has no certificate to renew; it gets one once its gates are passed.", asked.host);
     Err(Refusal::conflict(ProblemKind::NothingToRenew, detail))
 }
 
 /// Revokes the domain's certificates. Another is ordered at once, with another
 /// key; until it is there the old one goes on being served.
 #[utoipa::path(post, path = "/api/v1/domains/{host}/certificate/revocation", request_body = NewRevocation,
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 202, body = Revoked), (status = 404, body = Problem), (status = 409, body = Problem),
         (status = 422, body = Problem)))]
 pub(super) async fn revoke(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
     Body(new): Body<NewRevocation>,
 ) -> Result<(StatusCode, Json<Revoked>), Refusal> {
-    let record = on_the_platform(&app, &caller, &host).await?;
+    let record = find_open(&app, &caller, &asked).await?;
     let reason: RevocationReason =
         new.reason.parse().map_err(|unknown| Refusal::field("reason", FieldCode::Reason, unknown))?;
 
     match app.store.revoke(&record, reason).await? {
         0 => Err(Refusal::conflict(
             ProblemKind::NothingToRevoke,
-            format!("{host} has no certificate from the CA."),
+            format!("{} has no certificate from the CA.", asked.host),
         )),
         certificates => Ok((StatusCode::ACCEPTED, Json(Revoked { certificates }))),
-    }
-}
-
-/// Lets the domain leave the platform: no more looks, its route is withdrawn
-/// and its certificate revoked. Its name may be taken in anew.
-#[utoipa::path(delete, path = "/api/v1/domains/{host}",
-    params(("host" = String, Path, description = "The domain")),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem)))]
-pub(super) async fn release(
-    State(app): State<Arc<App>>,
-    caller: Caller,
-    Path(host): Path<String>,
-) -> Result<StatusCode, Refusal> {
-    let record = on_the_platform(&app, &caller, &host).await?;
-    app.store.release(&record).await?;
-    Ok(StatusCode::NO_CONTENT)
-}
-
-/// The domain, for an operator, unless it has left.
-async fn on_the_platform(app: &App, caller: &Caller, host: &str) -> Result<DomainRecord, Refusal> {
-    let record = find(app, caller, host).await?;
-    caller.needs(Role::Operator)?;
-    match record.released_at {
-        None => Ok(record),
-        Some(at) => {
-            let at = at.format("%Y-%m-%d %H:%M UTC");
-            Err(Refusal::conflict(
-                ProblemKind::Released,
-                format!("{host} left the platform at {at}. Take it in anew first."),
-            ))
-        }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_cursor_is_read_as_it_is_written_and_nonsense_is_refused() {
-        let id = uuid::Uuid::nil();
-        let (end, read) = cursor(&format!("1790000000000000.{id}")).expect("reads");
-        assert_eq!((end.timestamp(), read), (1_790_000_000, id));
-
-        for bad in ["", "1790000000000000", "x.y", "1.2"] {
-            assert_eq!(cursor(bad).expect_err("refused").0.errors[0].field, "after", "{bad}");
-        }
-    }
-
-    #[test]
-    fn the_name_it_is_served_for_is_among_those_kept() {
-        let star = vec!["*.onswick.example".to_owned()];
-        assert_eq!(with(star.clone(), "www.onswick.example".into()).len(), 2);
-        assert_eq!(with(star.clone(), star[0].clone()), star);
     }
 }

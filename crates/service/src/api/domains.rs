@@ -3,18 +3,19 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use chrono::Utc;
 use nomenta_api::domain::{
-    BaselineView, DomainDetail, LookalikeView, NewDomain as TypedDomain, OpenFinding, RevealQuery,
-    RosterLine, RosterQuery, SheetView, SpreadPoint, StageCount, SurveyView,
+    BaselineView, ClaimQuery, DomainDetail, Ended, LookalikeView, NewDomain as TypedDomain, OpenFinding,
+    RevealQuery, RosterLine, RosterQuery, SheetView, Shows, SpreadPoint, StageCount, SurveyView,
 };
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
 use nomenta_api::view::{DomainView, JudgedLine};
 use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::judge::case::Case;
+use nomenta_core::judge::code::Code;
 use nomenta_core::judge::edit::Edit;
 use nomenta_core::judge::evidence::Evidence;
 use nomenta_core::judge::gate::Stage;
@@ -29,7 +30,9 @@ use nomenta_store::{
     DomainRecord, Enrolment, FindingRow, NewDomain, RosterFilter, RosterRow, SpreadRow, StoreError,
 };
 
-use super::access::{find, hidden, host_in_path, mask_of_others, masked};
+use uuid::Uuid;
+
+use super::access::{Asked, find, find_open, hidden, mask_of_others, masked};
 use super::paging;
 use super::sheets::{draw, sheet_view, token_end};
 use crate::App;
@@ -52,21 +55,39 @@ pub(super) async fn roster(
 
     let filter = RosterFilter {
         stage: stage.map_err(|unknown| Refusal::field("stage", FieldCode::Stage, unknown))?,
-        account: query.account.clone(),
+        account: only(&caller, query.account.clone()),
         text: query.text.as_deref().map(str::to_lowercase),
-        after: query.after.clone(),
+        after: query.after.as_deref().map(cursor).transpose()?,
     };
 
     let rows = app.store.roster(&filter, limit + 1).await?;
     let more = rows.len() > usize::try_from(limit).unwrap_or(usize::MAX);
-    let lines: Vec<_> = rows.into_iter().take(limit.try_into().unwrap_or(0)).map(roster_line).collect();
+    let rows: Vec<_> = rows.into_iter().take(limit.try_into().unwrap_or(0)).collect();
     let mut headers = HeaderMap::new();
-    if more && let Some(last) = lines.last() {
+    if more && let Some(last) = rows.last() {
         let filters = [("stage", query.stage), ("account", query.account), ("text", query.text)];
-        headers.insert(header::LINK, paging::next("domains", &last.host, limit, &filters)?);
+        headers.insert(header::LINK, paging::next("domains", &position(last), limit, &filters)?);
     }
 
-    Ok((headers, Json(lines)))
+    Ok((headers, Json(rows.into_iter().map(roster_line).collect())))
+}
+
+/// The account that a listing is of: a key of one account sees no other.
+pub(super) fn only(caller: &Caller, asked: Option<String>) -> Option<String> {
+    caller.account().map(|account| account.name.clone()).or(asked)
+}
+
+/// The cursor of the page after a line.
+fn position(last: &RosterRow) -> String {
+    format!("{}~{}", last.host, last.id)
+}
+
+/// Reads the cursor of a page: the last line's name, and its key.
+fn cursor(text: &str) -> Result<(String, Uuid), Refusal> {
+    // A name alone is a place in the roster too.
+    let (host, id) = text.split_once('~').unwrap_or((text, "ffffffff-ffff-ffff-ffff-ffffffffffff"));
+    let id = id.parse().map_err(|_| paging::no_cursor())?;
+    Ok((host.to_owned(), id))
 }
 
 /// A recorded host in its own script.
@@ -80,6 +101,7 @@ fn roster_line(row: RosterRow) -> RosterLine {
         lookalike: LookalikeView::of(&row.host).map(|lookalike| lookalike.kind),
         host: row.host.into(),
         account: row.account,
+        held_since: row.held_since,
         site: row.site,
         stage: row.stage,
         gates: row.gates,
@@ -97,7 +119,7 @@ pub(super) async fn stages(
     caller: Caller,
 ) -> Result<Json<Vec<StageCount>>, Refusal> {
     caller.needs(Role::Viewer)?;
-    let counts = app.store.stage_counts().await?;
+    let counts = app.store.stage_counts(caller.account().map(|account| account.id)).await?;
     let lines = Stage::ALL.into_iter().map(|stage| {
         let count = counts.iter().find(|(counted, _)| *counted == stage).map_or(0, |(_, count)| *count);
         StageCount { stage, count }
@@ -129,14 +151,21 @@ pub(super) async fn enrol(
         .map(|subject| NewDomain { subject, token: Token::from_random(rand::random()) })
         .collect();
 
-    let enrolment =
-        Enrolment { site: &new.site, domains: &domains, is_pair: new.pair, token_expires_at: token_end() };
-    app.store.enrol(&enrolment).await.map_err(|error| {
+    let own = caller.account();
+    let enrolment = Enrolment {
+        site: &new.site,
+        account_id: own.map(|account| account.id),
+        domains: &domains,
+        is_pair: new.pair,
+        is_proved_by_zone: new.by_zone,
+        token_expires_at: token_end(),
+    };
+    let id = app.store.enrol(&enrolment).await.map_err(|error| {
         let field = if matches!(error, StoreError::Missing { .. }) { "site" } else { "host" };
         Refusal::of_record(error, field)
     })?;
 
-    let record = app.store.domain_named(&subject.to_string()).await?;
+    let record = app.store.domain(id).await?;
     Ok((StatusCode::CREATED, Json(sheet_view(&app, &record).await?)))
 }
 
@@ -151,17 +180,21 @@ fn counterpart(subject: &Subject) -> Result<Subject, Refusal> {
 }
 
 #[utoipa::path(get, path = "/api/v1/domains/{host}",
-    params(("host" = String, Path, description = "The domain"), RevealQuery),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery, RevealQuery),
     responses((status = 200, body = DomainDetail), (status = 404, body = Problem)))]
 pub(super) async fn domain(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
     Params(query): Params<RevealQuery>,
 ) -> Result<Json<DomainDetail>, Refusal> {
-    let record = find(&app, &caller, &host).await?;
+    let record = find(&app, &caller, &asked).await?;
     let sheet = draw(&app, &record);
-    let open = app.store.findings(record.id).await?;
+    let mut open = app.store.findings(record.id).await?;
+    if caller.account().is_some() {
+        // What lies around it is of others.
+        open.retain(|row| row.finding.code != Code::InsideHeldName);
+    }
     let held = app.store.certificate(record.id).await?;
     let refusal = app.store.refusal(record.id).await?;
     let spreads = app.store.spreads(record.id).await?;
@@ -172,6 +205,7 @@ pub(super) async fn domain(
     let view = DomainView::of(&record.domain.gates, &lines, &findings, &todo);
 
     let others = mask_of_others(&app, &record).await?;
+    let stage = stage(&record);
     let domain = record.domain;
     let own = domain.mask();
     let token = domain.token.txt_value();
@@ -181,7 +215,18 @@ pub(super) async fn domain(
         lookalike: LookalikeView::of(&domain.routed()),
         account: record.account,
         default_host: record.default_host,
-        stage: record.released_at.map_or_else(|| domain.gates.stage(), |_| Stage::Released),
+        stage,
+        shows: Shows {
+            entry_path: record.entry_path,
+            error_path: record.error_path,
+            next_site: record.next_site,
+            switch_at: record.switch_at,
+        },
+        held_since: record.held_since,
+        contest: domain.ties.standing.contest(),
+        ended: record.ended.map(|(at, ending)| Ended { at, ending }),
+        paused_at: record.paused_at,
+        suspended_at: record.suspended_at,
         site: domain.site,
         gates: domain.gates,
         pair: domain.pair,
@@ -209,6 +254,14 @@ pub(super) async fn domain(
     masked(detail, &own, &caller, &query)
 }
 
+fn stage(record: &DomainRecord) -> Stage {
+    match (record.ended, record.paused_at) {
+        (Some(_), _) => Stage::Released,
+        (None, Some(_)) => Stage::Paused,
+        (None, None) => record.domain.gates.stage(),
+    }
+}
+
 /// A line of the sheet with what each source says of it.
 fn judged_line(record: &DomainRecord, sheet: &Sheet, line: &Line) -> JudgedLine {
     let cells = match &record.survey {
@@ -233,6 +286,10 @@ fn judged(app: &App, record: &DomainRecord, open: &[FindingRow]) -> Judged {
     let case = Case::new(&record.domain, &config.platform, survey, &evidence, &config.policy, Utc::now());
 
     let findings: Vec<_> = open.iter().map(|row| row.finding.clone()).collect();
+    if record.ended.is_some() {
+        let todo = findings.into_iter().flat_map(|finding| finding.edits);
+        return Judged { todo: todo.collect(), waits: Vec::new() };
+    }
     Judged { todo: todo::list(&case, &findings), waits: waiting::waits(&case) }
 }
 
@@ -247,14 +304,14 @@ fn open_finding(row: FindingRow) -> OpenFinding {
 /// The customer's records as they were at enrolment, beside those of now,
 /// which are read while the caller waits.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/baseline",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 200, body = BaselineView), (status = 404, body = Problem)))]
 pub(super) async fn baseline(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
 ) -> Result<Json<BaselineView>, Refusal> {
-    let record = find(&app, &caller, &host).await?;
+    let record = find(&app, &caller, &asked).await?;
     let target = record.domain.target(&app.config.platform);
     let now = app.surveyor.baseline(&target).await;
 
@@ -270,14 +327,14 @@ pub(super) async fn baseline(
 
 /// The latest survey: every answer of every server.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/survey",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 200, body = SurveyView), (status = 404, body = Problem)))]
 pub(super) async fn survey(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
 ) -> Result<Json<SurveyView>, Refusal> {
-    let record = find(&app, &caller, &host).await?;
+    let record = find(&app, &caller, &asked).await?;
     let others = mask_of_others(&app, &record).await?;
     let own = record.domain.mask();
 
@@ -287,14 +344,14 @@ pub(super) async fn survey(
 
 /// Asks for a look now; it comes within moments, and the events tell.
 #[utoipa::path(post, path = "/api/v1/domains/{host}/survey",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 202), (status = 404, body = Problem)))]
 pub(super) async fn look(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
 ) -> Result<StatusCode, Refusal> {
-    caller.needs(Role::Operator)?;
-    app.store.look_now(&host_in_path(&app, &host).await?).await?;
+    let record = find_open(&app, &caller, &asked).await?;
+    app.store.look_now(record.id).await?;
     Ok(StatusCode::ACCEPTED)
 }

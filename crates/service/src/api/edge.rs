@@ -110,6 +110,7 @@ fn unsealed(app: &App, row: EdgeRow) -> (EdgeRoute, Option<EdgeCertificate>) {
         entry_path: row.entry_path,
         error_path: row.error_path,
         redirect_to: row.redirect_to.map(DnsName::from),
+        is_staged: row.is_staged,
         noindex: row.is_default,
     };
 

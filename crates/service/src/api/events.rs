@@ -5,16 +5,17 @@ use std::sync::Arc;
 
 use async_stream::stream;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::sse::{self, KeepAlive, Sse};
 use futures::Stream;
+use nomenta_api::domain::ClaimQuery;
 use nomenta_api::event::{CloudEvent, EventQuery};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
-use nomenta_store::EventRow;
+use nomenta_store::{EventFilter, EventRow};
 
-use super::access::host_in_path;
+use super::access::{Asked, find};
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
@@ -36,18 +37,17 @@ fn cloud_event(app: &App, row: EventRow) -> CloudEvent {
 
 /// What happened to a domain, oldest first, at most 500 events after `after`.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/events",
-    params(("host" = String, Path, description = "The domain"), EventQuery),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery, EventQuery),
     responses((status = 200, body = [CloudEvent]), (status = 404, body = Problem)))]
 pub(super) async fn history(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
     Params(query): Params<EventQuery>,
 ) -> Result<Json<Vec<CloudEvent>>, Refusal> {
-    caller.needs(Role::Viewer)?;
-    let host = host_in_path(&app, &host).await?;
-    app.store.domain_named(host.as_str()).await?;
-    let rows = app.store.events(Some(host.as_str()), query.after.unwrap_or(0), BATCH).await?;
+    let record = find(&app, &caller, &asked).await?;
+    let of = EventFilter { domain: Some(record.id), ..EventFilter::default() };
+    let rows = app.store.events(&of, query.after.unwrap_or(0), BATCH).await?;
 
     Ok(Json(rows.into_iter().map(|row| cloud_event(&app, row)).collect()))
 }
@@ -69,17 +69,22 @@ pub(super) async fn live(
         None => app.store.last_event().await?,
     };
 
-    Ok(Sse::new(follow(app, after)).keep_alive(KeepAlive::default()))
+    let of = EventFilter { account: caller.account().map(|account| account.id), domain: None };
+    Ok(Sse::new(follow(app, of, after)).keep_alive(KeepAlive::default()))
 }
 
-fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event, Infallible>> {
+fn follow(
+    app: Arc<App>,
+    of: EventFilter,
+    mut after: i64,
+) -> impl Stream<Item = Result<sse::Event, Infallible>> {
     stream! {
         let mut ticks = app.hub.events();
         // Opens the stream at once, so that a client knows that it listens.
         yield Ok(sse::Event::default().comment("listening"));
 
         while !app.stop.is_cancelled() {
-            let rows = app.store.events(None, after, BATCH).await.unwrap_or_default();
+            let rows = app.store.events(&of, after, BATCH).await.unwrap_or_default();
             let idle = rows.is_empty();
             for row in rows {
                 after = row.seq;

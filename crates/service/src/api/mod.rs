@@ -2,9 +2,11 @@
 
 mod access;
 mod certificates;
+mod contests;
 mod domains;
 mod edge;
 mod events;
+mod lives;
 mod operations;
 mod paging;
 mod registry;
@@ -56,18 +58,25 @@ fn described() -> OpenApiRouter<Arc<App>> {
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(large)
         .routes(routes!(registry::accounts, registry::add_account))
+        .routes(routes!(registry::account, registry::change_account))
+        .routes(routes!(registry::suspend, registry::unsuspend))
         .routes(routes!(registry::sites, registry::add_site))
+        .routes(routes!(registry::change_site))
         .routes(routes!(registry::ingresses, registry::add_ingress))
         .routes(routes!(registry::revise_ingress))
         .routes(routes!(registry::keys, registry::add_key))
         .routes(routes!(registry::revoke_key))
         .routes(routes!(domains::roster, domains::enrol))
         .routes(routes!(domains::stages))
-        .routes(routes!(domains::domain, certificates::release))
+        .routes(routes!(domains::domain, lives::change, lives::release))
+        .routes(routes!(lives::pause, lives::resume))
         .routes(routes!(sheets::sheet))
         .routes(routes!(sheets::rotate))
         .routes(routes!(domains::baseline))
         .routes(routes!(domains::survey, domains::look))
+        .routes(routes!(contests::contests))
+        .routes(routes!(contests::one))
+        .routes(routes!(contests::rule))
         .routes(routes!(certificates::fleet))
         .routes(routes!(certificates::days))
         .routes(routes!(certificates::account))

@@ -40,7 +40,7 @@ pub(super) async fn readyz(State(app): State<Arc<App>>) -> Result<&'static str, 
 
 /// Prometheus text format.
 pub(super) async fn metrics(State(app): State<Arc<App>>) -> Result<String, Refusal> {
-    let counts = app.store.stage_counts().await?;
+    let counts = app.store.stage_counts(None).await?;
     for stage in Stage::ALL {
         let count = counts.iter().find(|(known, _)| *known == stage).map_or(0, |(_, count)| *count);
         metrics::gauge!("nomenta_domains", "stage" => stage.as_str()).set(count as f64);

@@ -1,6 +1,9 @@
 //! Pages of a listing, and the `Link` header that leads to the next (RFC 8288).
 
 use axum::http::HeaderValue;
+use chrono::{DateTime, Utc};
+use nomenta_api::problem::FieldCode;
+use uuid::Uuid;
 
 use crate::problem::Refusal;
 
@@ -29,6 +32,25 @@ pub(super) fn next(
         .map_err(|error| Refusal::internal(error.to_string()))
 }
 
+/// The cursor of the page after a row: its moment in microseconds, and its key.
+pub(super) fn at(moment: DateTime<Utc>, id: Uuid) -> String {
+    format!("{}.{id}", moment.timestamp_micros())
+}
+
+/// Reads such a cursor.
+pub(super) fn moment(text: &str) -> Result<(DateTime<Utc>, Uuid), Refusal> {
+    let read = || {
+        let (moment, id) = text.split_once('.')?;
+        Some((DateTime::from_timestamp_micros(moment.parse().ok()?)?, id.parse().ok()?))
+    };
+    read().ok_or_else(no_cursor)
+}
+
+/// Said of what is no cursor.
+pub(super) fn no_cursor() -> Refusal {
+    Refusal::field("after", FieldCode::Cursor, "This is no cursor. Take it from the Link header.")
+}
+
 /// A value as it may stand in a query.
 fn encode(value: &str) -> String {
     value.bytes().map(percent).collect()
@@ -45,6 +67,18 @@ fn percent(byte: u8) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_cursor_is_read_as_it_is_written_and_nonsense_is_refused() {
+        let id = Uuid::nil();
+        let (end, read) = moment(&format!("1790000000000000.{id}")).expect("reads");
+        assert_eq!((end.timestamp(), read), (1_790_000_000, id));
+        assert_eq!(at(end, id), format!("1790000000000000.{id}"));
+
+        for bad in ["", "1790000000000000", "x.y", "1.2"] {
+            assert!(moment(bad).is_err(), "{bad}");
+        }
+    }
 
     #[test]
     fn the_next_page_keeps_the_filter_and_is_safely_written() {

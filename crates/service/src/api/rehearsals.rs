@@ -4,16 +4,16 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::body::Bytes;
-use axum::extract::{FromRequest, Path, Request, State};
+use axum::extract::{FromRequest, Request, State};
 use axum::http::StatusCode;
 use chrono::Utc;
-use nomenta_api::domain::RevealQuery;
+use nomenta_api::domain::{ClaimQuery, RevealQuery};
 use nomenta_api::problem::FieldCode;
 use nomenta_api::problem::Problem;
 use nomenta_core::rehearsal::{self, Rehearsal, RehearsalError};
 use nomenta_core::zonefile::ZoneFile;
 
-use super::access::{find, masked};
+use super::access::{Asked, find, masked};
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
@@ -25,17 +25,17 @@ pub(super) const MOST_ZONE: usize = 32 << 20;
 /// would be found, and the file amended so that it would pass. Nothing is
 /// changed or kept.
 #[utoipa::path(post, path = "/api/v1/domains/{host}/rehearsal",
-    params(("host" = String, Path, description = "The domain"), RevealQuery),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery, RevealQuery),
     request_body(content = String, content_type = "text/dns"),
     responses((status = 200, body = Rehearsal), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn rehearse(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
     Params(query): Params<RevealQuery>,
     ZoneText(zone): ZoneText,
 ) -> Result<Json<Rehearsal>, Refusal> {
-    let domain = find(&app, &caller, &host).await?.domain;
+    let domain = find(&app, &caller, &asked).await?.domain;
     let mask = domain.mask();
     let token = domain.token.txt_value();
 

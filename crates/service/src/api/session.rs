@@ -11,6 +11,7 @@ use nomenta_api::problem::FieldCode;
 use nomenta_api::problem::Problem;
 use nomenta_api::registry::{SignIn, Who};
 use nomenta_api::role::Role;
+use nomenta_store::KeyRow;
 
 use crate::App;
 use crate::access::{self, COOKIE_NAME, Caller};
@@ -21,7 +22,11 @@ type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
 /// Who is calling.
 #[utoipa::path(get, path = "/api/v1/session", responses((status = 200, body = Who), (status = 401, body = Problem)))]
 pub(super) async fn who(caller: Caller) -> Json<Who> {
-    Json(Who { name: caller.key.name, role: caller.key.role })
+    Json(who_of(caller.key))
+}
+
+fn who_of(key: KeyRow) -> Who {
+    Who { name: key.name, role: key.role, account: key.account.map(|account| account.name) }
 }
 
 /// Exchanges a key for the console's cookie.
@@ -43,7 +48,7 @@ pub(super) async fn sign_in(
     }
 
     let session = access::new_session(&app, key.id, Utc::now());
-    Ok((cookie(&session, ""), Json(Who { name: key.name, role: key.role })))
+    Ok((cookie(&session, ""), Json(who_of(key))))
 }
 
 /// Ends the console's session.

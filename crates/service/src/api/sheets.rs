@@ -3,11 +3,11 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
 use chrono::{DateTime, Duration, Utc};
-use nomenta_api::domain::{PairedSheet, RevealQuery, SheetView};
+use nomenta_api::domain::{ClaimQuery, PairedSheet, RevealQuery, SheetView};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
 use nomenta_core::name::mask::Mask;
@@ -16,7 +16,7 @@ use nomenta_core::sheet::form::Form;
 use nomenta_core::sheet::{Sheet, rendering};
 use nomenta_store::DomainRecord;
 
-use super::access::{find, host_in_path, masked};
+use super::access::{Asked, find, find_open, masked};
 use crate::App;
 use crate::access::Caller;
 use crate::look;
@@ -65,16 +65,16 @@ async fn paired(app: &App, record: &DomainRecord) -> Result<Option<Paired>, Refu
 /// Markdown, CSV or lines of a master file (`text/dns`, RFC 4027), which are
 /// for handing over and show the token.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/sheet",
-    params(("host" = String, Path, description = "The domain"), RevealQuery),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery, RevealQuery),
     responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
 pub(super) async fn sheet(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
     Params(query): Params<RevealQuery>,
     headers: HeaderMap,
 ) -> Result<Response, Refusal> {
-    let record = find(&app, &caller, &host).await?;
+    let record = find(&app, &caller, &asked).await?;
     let other = paired(&app, &record).await?;
 
     let accept = headers.get(header::ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
@@ -104,15 +104,15 @@ const RENDERINGS: [(&str, Render); 4] = [
 
 /// Gives the domain a new token; the answer is the new sheet.
 #[utoipa::path(post, path = "/api/v1/domains/{host}/token",
-    params(("host" = String, Path, description = "The domain")),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
     responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
 pub(super) async fn rotate(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(host): Path<String>,
+    asked: Asked,
 ) -> Result<Json<SheetView>, Refusal> {
-    caller.needs(Role::Operator)?;
     let token = Token::from_random(rand::random());
-    app.store.rotate_token(&host_in_path(&app, &host).await?, &token, token_end()).await?;
-    Ok(Json(sheet_view(&app, &find(&app, &caller, &host).await?).await?))
+    let record = find_open(&app, &caller, &asked).await?;
+    app.store.rotate_token(record.id, &token, token_end()).await?;
+    Ok(Json(sheet_view(&app, &app.store.domain(record.id).await?).await?))
 }

@@ -114,6 +114,29 @@ pub async fn publish_only(zones: &Zones, sheet: &Sheet, purpose: Purpose) -> any
     zones.update(sheet.host.registered(), &changes).await
 }
 
+/// Publishes the lines of one purpose, and takes nothing away.
+///
+/// # Errors
+/// If the name server refuses.
+pub async fn publish_only_also(zones: &Zones, sheet: &Sheet, purpose: Purpose) -> anyhow::Result<()> {
+    let changes = chosen(sheet, purpose).into_iter().map(add).collect::<Result<Vec<_>, _>>()?;
+    zones.update(sheet.host.registered(), &changes).await
+}
+
+/// Takes the lines of one purpose back, and leaves what stands beside them.
+///
+/// # Errors
+/// If the name server refuses.
+pub async fn withdraw(zones: &Zones, sheet: &Sheet, purpose: Purpose) -> anyhow::Result<()> {
+    let mut changes = Vec::new();
+    for line in chosen(sheet, purpose) {
+        if let Change::Add { owner, data, .. } = add(line)? {
+            changes.push(Change::Remove { owner, data });
+        }
+    }
+    zones.update(sheet.host.registered(), &changes).await
+}
+
 /// Takes everything on the sheet back.
 ///
 /// # Errors

@@ -13,7 +13,7 @@ use futures::StreamExt;
 use futures::stream;
 use nomenta_core::judge::case::Case;
 use nomenta_core::judge::code::Code;
-use nomenta_core::judge::domain::Domain;
+use nomenta_core::judge::domain::{Domain, Ties};
 use nomenta_core::judge::edit::{self, Edit, EditKind};
 use nomenta_core::judge::evidence::{Evidence, Forward};
 use nomenta_core::judge::findings;
@@ -64,6 +64,7 @@ fn platform() -> Platform {
         acme_zone: None,
         dns_for_all: false,
         special_use: vec!["example".into(), "test".into()],
+        reserved: Vec::new(),
     }
 }
 
@@ -97,6 +98,7 @@ fn domain(host: &str, zone: &str) -> Domain {
         quiet_looks: 0,
         enrolled_at: now,
         pair: None,
+        ties: Ties::default(),
     }
 }
 

@@ -2,17 +2,20 @@
 //! and its tests.
 
 use crate::judge::case::Case;
+use crate::judge::code::Code;
 use crate::judge::finding::{Diagnosis, Entry, Finding};
 
 mod address_foreign;
 mod address_partial;
 mod address_surplus;
+mod allowance_reached;
 mod caa_forbids;
 mod caa_unreadable;
 mod certificate_expiring;
 mod certificate_foreign;
 mod challenge_blocked;
 mod choices_mixed;
+mod claimed_twice;
 mod cname_at_apex;
 mod cname_beside_others;
 mod cname_chain_broken;
@@ -27,11 +30,14 @@ mod forwarding_elsewhere;
 mod fronted;
 mod host_doubled;
 mod https_record_stray;
+mod inside_held_name;
 mod ipv6_stray;
 mod issuer_refused;
 mod issuer_throttled;
+mod left_behind;
 mod mail_at_risk;
 mod mail_lost;
+mod name_reserved;
 mod name_unregistered;
 mod pair_incomplete;
 mod server_lame;
@@ -51,6 +57,8 @@ mod single_edits;
 
 /// Every finding, roots of trouble first, so that consequences can yield.
 pub static CATALOGUE: &[&Entry] = &[
+    &name_reserved::ENTRY,
+    &claimed_twice::ENTRY,
     &name_unregistered::ENTRY,
     &unreachable::ENTRY,
     &dnssec_broken::ENTRY,
@@ -82,6 +90,8 @@ pub static CATALOGUE: &[&Entry] = &[
     &https_record_stray::ENTRY,
     &mail_at_risk::ENTRY,
     &mail_lost::ENTRY,
+    &inside_held_name::ENTRY,
+    &allowance_reached::ENTRY,
     &caa_forbids::ENTRY,
     &caa_unreadable::ENTRY,
     &challenge_blocked::ENTRY,
@@ -92,13 +102,16 @@ pub static CATALOGUE: &[&Entry] = &[
     &default_host_listed::ENTRY,
     &stalled::ENTRY,
     &pair_incomplete::ENTRY,
+    &left_behind::ENTRY,
 ];
 
-/// Runs every detector; an entry yields to those that explain it.
+/// Runs every detector; an entry yields to those that explain it. Of a domain
+/// that has left only what is left behind matters.
 pub fn diagnose(case: &Case<'_>) -> Vec<Finding> {
     let mut found: Vec<Finding> = Vec::new();
+    let has_left = case.domain.ties.ending.is_some();
 
-    for entry in CATALOGUE {
+    for entry in CATALOGUE.iter().filter(|entry| has_left == (entry.code == Code::LeftBehind)) {
         if entry.yields.is_explained_by(&found) {
             continue;
         }
@@ -127,7 +140,6 @@ fn finding(entry: &Entry, diagnosis: Diagnosis) -> Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::judge::code::Code;
     use crate::judge::finding::Yields;
     use crate::test;
 

@@ -18,6 +18,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "A record stands at the challenge label, but its value is not the token: cut short, typed with \
             capitals or spaces, copied from another domain, or an alias to somewhere else.",
     yields: Yields::To(&[
+        Code::ClaimedTwice,
         Code::ServersDisagree,
         Code::HostDoubled,
         Code::TokenSuperseded,
@@ -40,11 +41,11 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
     let line = case.sheet.preferred(Purpose::Ownership).next()?;
     let (edits, hint) = match &record.data {
-        // What belongs to somebody else stays, and ours goes beside it.
-        RecordData::Txt(_) if case.is_of_others(record) => (
-            vec![case.publish(line)],
-            "It is the token of another account; leave it, and add ours beside it.".into(),
-        ),
+        // What may belong to another claim stays, and ours goes beside it: a name
+        // and its wildcard share this label.
+        RecordData::Txt(text) if case.is_of_others(record) => {
+            (vec![case.publish(line)], of_another(case, &text.to_text()))
+        }
         RecordData::Txt(text) => (vec![case.change(record, line)], hint(case, &text.to_text())),
         // A CNAME leaves no room for a TXT record beside it.
         _ => (
@@ -93,9 +94,18 @@ fn is_like_ours(text: &str, token: &str) -> bool {
 
 /// What happened to the value on its way.
 fn hint(case: &Case<'_>, found: &str) -> String {
+    slip(found, &case.domain.token.txt_value()).into()
+}
+
+/// Of a claim of the same account its name is told; of any other the same is said
+/// as of a text that only looks like a token, so that nobody learns what others
+/// have.
+fn of_another(case: &Case<'_>, found: &str) -> String {
     match case.known_token(found).and_then(|known| known.host.as_ref()) {
-        Some(other) => format!("It is the token of {other}; each domain has its own."),
-        None => slip(found, &case.domain.token.txt_value()).into(),
+        Some(other) => format!("It is the token of {other}; each domain has its own. Leave it there."),
+        None => {
+            "It has the form of a token, and is not this domain's. Leave it, and add yours beside it.".into()
+        }
     }
 }
 
@@ -142,6 +152,16 @@ mod tests {
         let right = format!("_quaymark-challenge TXT {}", test::token().txt_value());
         let found = test::diagnose("onswick.example", &["_quaymark-challenge TXT old", &right]);
         assert_eq!(found, []);
+    }
+
+    #[test]
+    fn what_has_the_form_of_a_token_stays_and_ours_is_added_beside() {
+        let other = crate::name::token::Token::from_random([9; 20]);
+        let line = format!("_quaymark-challenge TXT {}", other.txt_value());
+        let found = test::diagnose("onswick.example", &[&line]);
+        assert_eq!(test::codes(&found), ["token-altered"]);
+        assert!(found[0].remedy.starts_with("Add the TXT record"), "{}", found[0].remedy);
+        assert!(!format!("{found:?}").contains(other.as_str()), "nothing quotes it");
     }
 
     #[test]

@@ -43,14 +43,14 @@ impl<'a> Board<'a> {
     }
 
     /// Sets a gate by what the evidence says and by the findings that stand in
-    /// its way. Silence proves nothing: a gate that was passed stays so.
+    /// its way. Silence proves nothing: a gate that was passed stays so, and one that
+    /// has lapsed runs out of its grace all the same.
     pub(super) fn set(&mut self, name: GateName, judged: Judged) {
         let before = self.gates.get(name);
-        let was_passed = before.state.is_reached();
         let blocker = self.blocker(name);
 
         let state = match (&judged, blocker) {
-            (Judged::Unknown(reason), _) if was_passed => return self.keep(name, reason),
+            (Judged::Unknown(reason), _) if self.is_held(before) => return self.keep(name, reason),
             (Judged::Pass(_), None) => GateState::Passed,
             (_, Some(_)) if self.is_held(before) => GateState::Lapsed,
             (_, Some(_)) => GateState::Blocked,

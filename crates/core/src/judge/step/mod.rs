@@ -146,6 +146,7 @@ impl<'a> Judgement<'a> {
 /// #     quiet_looks: 0,
 /// #     enrolled_at: now,
 /// #     pair: None,
+/// #     ties: Default::default(),
 /// # };
 /// # let platform = Platform {
 /// #     zone: "quaymark.example".into(),
@@ -154,6 +155,7 @@ impl<'a> Judgement<'a> {
 /// #     acme_zone: None,
 /// #     dns_for_all: false,
 /// #     special_use: Vec::new(),
+/// #     reserved: Vec::new(),
 /// # };
 /// # nothing_read(&domain, &platform, now);
 /// ```

@@ -1,0 +1,60 @@
+<script setup lang="ts">
+import { ElButton, ElDialog, ElForm, ElFormItem, ElInput } from "element-plus";
+import { computed, ref, watch } from "vue";
+
+import { api, Problem, type Contest } from "@/api/client";
+
+// Asks why, and says what the ruling will do.
+const chosen = defineModel<{ contest: Contest; side: "holder" | "challenger" } | null>({ required: true });
+const emit = defineEmits<{ ruled: [] }>();
+const because = ref("");
+const error = ref("");
+const busy = ref(false);
+
+watch(chosen, () => {
+  because.value = "";
+  error.value = "";
+});
+
+const what = computed(() => {
+  if (!chosen.value) return "";
+  const { contest, side } = chosen.value;
+  const loser = side === "holder" ? contest.challenger.account : contest.holder.account;
+  return side === "holder"
+    ? `The claim of ${loser} ends at once, and stays ended. Nothing changes for visitors.`
+    : `${loser} goes on being served until the certificate of ${contest.challenger.account} is there. Then the name switches in one step, and the claim of ${loser} ends for good.`;
+});
+
+async function rule() {
+  if (!chosen.value) return;
+  busy.value = true;
+  try {
+    await api.rule(chosen.value.contest.id, chosen.value.side, because.value);
+    chosen.value = null;
+    emit("ruled");
+  } catch (problem) {
+    if (!(problem instanceof Problem)) throw problem;
+    error.value = problem.message;
+  } finally {
+    busy.value = false;
+  }
+}
+</script>
+
+<template>
+  <ElDialog
+    :model-value="chosen !== null"
+    :title="`${chosen?.contest.shown ?? ''} is ${chosen ? chosen.contest[chosen.side].account : ''}’s`"
+    width="520"
+    append-to-body
+    @close="chosen = null"
+  >
+    <p>{{ what }}</p>
+    <ElForm label-position="top" @submit.prevent="rule">
+      <ElFormItem label="Why" for="because" :error="error">
+        <ElInput id="because" v-model="because" type="textarea" :rows="2" />
+      </ElFormItem>
+      <ElButton type="primary" native-type="submit" :loading="busy">Rule so</ElButton>
+    </ElForm>
+  </ElDialog>
+</template>

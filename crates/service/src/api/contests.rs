@@ -1,0 +1,120 @@
+//! Contests: whose is a name that two accounts have proved?
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderMap, header};
+use chrono::{DateTime, Utc};
+use nomenta_api::contest::{self, Contest, ContestQuery, NewRuling, Party, Ruling, Settled};
+use nomenta_api::problem::{FieldCode, Problem};
+use nomenta_api::role::Role;
+use nomenta_core::claim::rivals::Side;
+use nomenta_store::{ContestFilter, ContestRow, PartyRow};
+use uuid::Uuid;
+
+use super::domains::shown;
+use super::paging;
+use crate::App;
+use crate::access::Caller;
+use crate::problem::{Body, Params, Refusal};
+
+/// Contests, a page at a time; the `Link` header leads to the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/contests", params(ContestQuery),
+    responses((status = 200, body = [Contest]), (status = 422, body = Problem)))]
+pub(super) async fn contests(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<ContestQuery>,
+) -> Result<(HeaderMap, Json<Vec<Contest>>), Refusal> {
+    caller.needs_all(Role::Viewer)?;
+    let limit = paging::limit(query.limit);
+    let after = query.after.as_deref().map(paging::moment).transpose()?;
+    let mut rows = app.store.contests(&ContestFilter { settled: query.settled, after }, limit + 1).await?;
+
+    let mut headers = HeaderMap::new();
+    let fit = usize::try_from(limit).unwrap_or(usize::MAX);
+    if rows.len() > fit {
+        rows.truncate(fit);
+        if let Some(last) = rows.last() {
+            let filters = [("settled", query.settled.then(|| "true".to_owned()))];
+            let place = paging::at(placed_at(last), last.id);
+            headers.insert(header::LINK, paging::next("contests", &place, limit, &filters)?);
+        }
+    }
+
+    Ok((headers, Json(rows.into_iter().map(contest).collect())))
+}
+
+/// What contests are sorted by.
+fn placed_at(row: &ContestRow) -> DateTime<Utc> {
+    row.settled.map_or(row.opened_at, |(at, _)| at)
+}
+
+/// One contest.
+#[utoipa::path(get, path = "/api/v1/contests/{id}", params(("id" = Uuid, Path, description = "The contest")),
+    responses((status = 200, body = Contest), (status = 404, body = Problem)))]
+pub(super) async fn one(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(id): Path<Uuid>,
+) -> Result<Json<Contest>, Refusal> {
+    caller.needs_all(Role::Viewer)?;
+    Ok(Json(contest(app.store.contest(id).await?)))
+}
+
+/// Rules whose the name is. For the holder the other claim ends at once; for the
+/// challenger the route is switched as soon as it has its certificate.
+#[utoipa::path(post, path = "/api/v1/contests/{id}/ruling", request_body = NewRuling,
+    params(("id" = Uuid, Path, description = "The contest")),
+    responses((status = 200, body = Contest), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub(super) async fn rule(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Path(id): Path<Uuid>,
+    Body(new): Body<NewRuling>,
+) -> Result<Json<Contest>, Refusal> {
+    caller.needs_all(Role::Operator)?;
+    let side: Side = new.side.parse().map_err(|unknown| Refusal::field("side", FieldCode::Side, unknown))?;
+    let because = new.because.trim();
+    if because.is_empty() {
+        return Err(Refusal::field("because", FieldCode::Empty, "Say why, for the record."));
+    }
+
+    app.store.rule(id, &nomenta_store::NewRuling { side, by: &caller.key.name, because }).await?;
+    Ok(Json(contest(app.store.contest(id).await?)))
+}
+
+fn contest(row: ContestRow) -> Contest {
+    Contest {
+        id: row.id,
+        shown: shown(&row.host),
+        host: row.host.into(),
+        phase: row.phase,
+        told: contest::told(row.phase, row.grace_ends_at, row.settled.map(|(_, outcome)| outcome)),
+        opened_at: row.opened_at,
+        grace_ends_at: row.grace_ends_at,
+        ruling: row.ruling.map(|ruling| Ruling {
+            side: ruling.side,
+            at: ruling.at,
+            by: ruling.by,
+            because: ruling.because,
+        }),
+        settled: row.settled.map(|(at, outcome)| Settled { at, outcome }),
+        holder: party(row.holder),
+        challenger: party(row.challenger),
+    }
+}
+
+fn party(row: PartyRow) -> Party {
+    Party {
+        account: row.account,
+        site: row.site,
+        enrolled_at: row.enrolled_at,
+        held_since: row.held_since,
+        stage: row.stage,
+        gates: row.gates,
+        looked_at: row.looked_at,
+    }
+}

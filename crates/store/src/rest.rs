@@ -1,0 +1,194 @@
+//! Rest: a domain is paused, or an account suspended, and resumed.
+
+use chrono::{DateTime, Utc};
+use nomenta_api::event::Event;
+use nomenta_core::judge::gate::{Gates, Stage};
+use sqlx::PgConnection;
+use uuid::Uuid;
+
+use crate::Store;
+use crate::StoreError;
+use crate::claims::{self, Locked, Told};
+use crate::error::read;
+use crate::tasks::{self, TaskKind};
+
+impl Store {
+    /// Leaves a domain alone: nothing is looked at or ordered. What is served stays.
+    /// `false` if it was paused already.
+    ///
+    /// # Errors
+    /// [`StoreError::Ended`] if it has left.
+    pub async fn pause(&self, id: Uuid) -> Result<bool, StoreError> {
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        let claims = claims::lock(&mut tx, &[id]).await?;
+        let claim = claims.open(id)?;
+
+        let done = sqlx::query!(
+            "UPDATE domains SET paused_at = $2, is_at_work = false, stage = $3 WHERE id = $1 AND paused_at IS NULL",
+            id,
+            now,
+            Stage::Paused.as_str()
+        )
+        .execute(&mut *tx)
+        .await?;
+        if done.rows_affected() == 0 {
+            return Ok(false);
+        }
+
+        sqlx::query!("DELETE FROM tasks WHERE domain_id = $1", id).execute(&mut *tx).await?;
+        let mut told = Told::default();
+        told.event(claim, Event::Paused {});
+        told.write(&mut tx, now).await?;
+        tx.commit().await?;
+        Ok(true)
+    }
+
+    /// Goes on with a domain that was paused; `false` if it was not.
+    ///
+    /// # Errors
+    /// [`StoreError::Ended`] if it has left.
+    pub async fn resume(&self, id: Uuid) -> Result<bool, StoreError> {
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        let claims = claims::lock(&mut tx, &[id]).await?;
+        let claim = claims.open(id)?;
+
+        let gates = sqlx::query_scalar!(
+            "UPDATE domains d SET paused_at = NULL, is_at_work = a.suspended_at IS NULL
+             FROM accounts a WHERE d.id = $1 AND d.paused_at IS NOT NULL AND a.id = d.account_id RETURNING d.gates",
+            id
+        )
+        .fetch_optional(&mut *tx)
+        .await?;
+        let Some(gates) = gates else { return Ok(false) };
+
+        let gates: Gates = read("gate", gates)?;
+        sqlx::query!("UPDATE domains SET stage = $2 WHERE id = $1", id, gates.stage().as_str())
+            .execute(&mut *tx)
+            .await?;
+        go_on(&mut tx, claim, now).await?;
+
+        let mut told = Told::default();
+        told.event(claim, Event::Resumed {});
+        told.write(&mut tx, now).await?;
+        tx.commit().await?;
+        Ok(true)
+    }
+
+    /// Withdraws the routes of an account, and looks at nothing of it; nothing is
+    /// lost. `false` if it was suspended already.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] for an unknown account.
+    pub async fn suspend(&self, account: &str) -> Result<bool, StoreError> {
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        let Some(id) = self.set_suspended(&mut tx, account, Some(now)).await? else { return Ok(false) };
+
+        let claims = of_account(&mut tx, id).await?;
+        let ids: Vec<_> = claims.iter().map(|claim| claim.id).collect();
+        tasks::lock(&mut tx, &ids).await?;
+        sqlx::query!("UPDATE domains SET is_at_work = false WHERE id = ANY($1)", &ids)
+            .execute(&mut *tx)
+            .await?;
+        sqlx::query!("DELETE FROM tasks WHERE domain_id = ANY($1)", &ids).execute(&mut *tx).await?;
+        tell_all(&mut tx, id, &claims, &Event::Suspended {}, now).await?;
+        tx.commit().await?;
+        Ok(true)
+    }
+
+    /// Gives a suspended account its routes back; `false` if it was not suspended.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] for an unknown account.
+    pub async fn unsuspend(&self, account: &str) -> Result<bool, StoreError> {
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        let Some(id) = self.set_suspended(&mut tx, account, None).await? else { return Ok(false) };
+
+        let claims = of_account(&mut tx, id).await?;
+        let ids: Vec<_> = claims.iter().map(|claim| claim.id).collect();
+        tasks::lock(&mut tx, &ids).await?;
+        sqlx::query!("UPDATE domains SET is_at_work = paused_at IS NULL WHERE id = ANY($1)", &ids)
+            .execute(&mut *tx)
+            .await?;
+        for claim in &claims {
+            go_on(&mut tx, claim, now).await?;
+        }
+        tell_all(&mut tx, id, &claims, &Event::Unsuspended {}, now).await?;
+        tx.commit().await?;
+        Ok(true)
+    }
+
+    /// Locks the account; `None` where it stands so already.
+    async fn set_suspended(
+        &self,
+        tx: &mut PgConnection,
+        account: &str,
+        at: Option<DateTime<Utc>>,
+    ) -> Result<Option<Uuid>, StoreError> {
+        let row =
+            sqlx::query!("SELECT id, suspended_at FROM accounts WHERE name = $1 FOR NO KEY UPDATE", account)
+                .fetch_optional(&mut *tx)
+                .await?
+                .ok_or_else(|| StoreError::missing("account", account))?;
+        if row.suspended_at.is_some() == at.is_some() {
+            return Ok(None);
+        }
+
+        sqlx::query!("UPDATE accounts SET suspended_at = $2 WHERE id = $1", row.id, at)
+            .execute(&mut *tx)
+            .await?;
+        Ok(Some(row.id))
+    }
+}
+
+/// Locks every claim of an account that has not ended, in the one order.
+async fn of_account(tx: &mut PgConnection, account_id: Uuid) -> Result<Vec<Locked>, StoreError> {
+    let ids = sqlx::query_scalar!(
+        "SELECT id FROM domains WHERE account_id = $1 AND ended_at IS NULL ORDER BY id FOR NO KEY UPDATE",
+        account_id
+    )
+    .fetch_all(&mut *tx)
+    .await?;
+    claims::read_locked(tx, &ids).await
+}
+
+/// Takes up a domain's work again: a look, and the order that was on its way.
+async fn go_on(tx: &mut PgConnection, claim: &Locked, now: DateTime<Utc>) -> Result<(), StoreError> {
+    tasks::wake(tx, claim.id, TaskKind::Look, now).await?;
+    let is_ordered = sqlx::query_scalar!(
+        r#"SELECT EXISTS (SELECT FROM orders WHERE domain_id = $1 AND state = 'open') AS "is!""#,
+        claim.id
+    );
+    if is_ordered.fetch_one(&mut *tx).await? {
+        tasks::wake(tx, claim.id, TaskKind::Order, now).await?;
+    }
+    Ok(())
+}
+
+/// Tells the same of every domain of an account; the edge hears of its sites too.
+async fn tell_all(
+    tx: &mut PgConnection,
+    account_id: Uuid,
+    claims: &[Locked],
+    event: &Event,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let mut told = Told::default();
+    for claim in claims {
+        told.event(claim, event.clone());
+        told.touch(&claim.host);
+    }
+
+    let hosts = sqlx::query_scalar!(
+        r#"SELECT default_host AS "host!" FROM sites WHERE account_id = $1
+           UNION ALL SELECT f.host FROM former_hosts f JOIN sites s ON s.id = f.site_id WHERE s.account_id = $1"#,
+        account_id
+    );
+    for host in hosts.fetch_all(&mut *tx).await? {
+        told.touch(&host);
+    }
+    told.write(tx, now).await
+}
