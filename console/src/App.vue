@@ -24,7 +24,10 @@ async function leave() {
       <RouterLink v-if="!session.who.account" :to="{ name: 'contests' }">Contests</RouterLink>
       <RouterLink :to="{ name: 'certificates' }">Certificates</RouterLink>
     </nav>
-    <span class="soft">{{ session.who.name }}, {{ session.who.role }}{{ session.who.account ? ` of ${session.who.account}` : "" }}</span>
+    <span class="soft"
+      >{{ session.who.name }}, {{ session.who.role
+      }}{{ session.who.account ? ` of ${session.who.account}` : "" }}</span
+    >
     <ElButton text @click="toggle">{{ dark ? "Light" : "Dark" }}</ElButton>
     <ElButton text @click="leave">Sign out</ElButton>
   </header>

@@ -142,8 +142,7 @@ export const api = {
     const path = at(claim, "/rehearsal", { reveal: String(reveal) });
     return JSON.parse(await send("POST", path, headers, zone)) as Rehearsal;
   },
-  move: (claim: Claim, change: MoveDomain) =>
-    call<Schemas["Moved"]>("PATCH", at(claim), change),
+  move: (claim: Claim, change: MoveDomain) => call<Schemas["Moved"]>("PATCH", at(claim), change),
   pause: (claim: Claim) => call<void>("POST", at(claim, "/pause")),
   resume: (claim: Claim) => call<void>("DELETE", at(claim, "/pause")),
   release: (claim: Claim) => call<void>("DELETE", at(claim)),

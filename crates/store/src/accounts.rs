@@ -274,7 +274,7 @@ impl Store {
         let mut hosts = Vec::new();
         for ingress in self.ingresses().await? {
             hosts.push(canonical_end(&ingress.canonical));
-            hosts.extend(ingress.name_servers.into_iter());
+            hosts.extend(ingress.name_servers);
         }
         Ok(hosts)
     }

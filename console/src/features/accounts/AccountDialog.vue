@@ -1,5 +1,13 @@
 <script setup lang="ts">
-import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput, ElInputNumber } from "element-plus";
+import {
+  ElButton,
+  ElCheckbox,
+  ElDialog,
+  ElForm,
+  ElFormItem,
+  ElInput,
+  ElInputNumber,
+} from "element-plus";
 import { reactive, ref, watch } from "vue";
 
 import { api, Problem, type Account } from "@/api/client";
@@ -7,7 +15,14 @@ import { api, Problem, type Account } from "@/api/client";
 const props = defineProps<{ account: Account }>();
 const emit = defineEmits<{ changed: [] }>();
 const open = defineModel<boolean>({ required: true });
-const form = reactive({ title: "", contact: "", language: "", notes: "", limited: false, granted: 0 });
+const form = reactive({
+  title: "",
+  contact: "",
+  language: "",
+  notes: "",
+  limited: false,
+  granted: 0,
+});
 const errors = ref<Record<string, string>>({});
 const busy = ref(false);
 
@@ -15,7 +30,14 @@ watch(open, () => {
   const { title, contact, language, notes, allowance } = props.account;
   const { granted, used } = allowance;
   const limited = granted != null;
-  Object.assign(form, { title, contact: contact ?? "", language, notes, limited, granted: granted ?? used });
+  Object.assign(form, {
+    title,
+    contact: contact ?? "",
+    language,
+    notes,
+    limited,
+    granted: granted ?? used,
+  });
   errors.value = {};
 });
 

@@ -97,7 +97,9 @@ useLive(() => true, reload);
           <td>{{ site.name }}</td>
           <td class="record">
             {{ site.default_host }}
-            <div v-for="host in site.former_hosts" :key="host" class="soft">{{ host }} leads there</div>
+            <div v-for="host in site.former_hosts" :key="host" class="soft">
+              {{ host }} leads there
+            </div>
           </td>
           <td>{{ site.ingress }}</td>
           <td class="record">{{ site.entry_path }}</td>
@@ -117,7 +119,12 @@ useLive(() => true, reload);
         </tr>
       </thead>
       <tbody>
-        <tr v-for="line in domains" :key="line.host" :data-host="line.host" :data-stage="line.stage">
+        <tr
+          v-for="line in domains"
+          :key="line.host"
+          :data-host="line.host"
+          :data-stage="line.stage"
+        >
           <td>
             <RouterLink
               class="record"
@@ -133,7 +140,9 @@ useLive(() => true, reload);
       </tbody>
     </table>
     <p v-else class="soft">No domain of this account is on the platform.</p>
-    <p v-if="more" class="soft">These are the first {{ domains.length }}; the roster has them all.</p>
+    <p v-if="more" class="soft">
+      These are the first {{ domains.length }}; the roster has them all.
+    </p>
     <AccountDialog v-model="changing" :account="account" @changed="reload" />
     <RenameDialog v-model="renaming" @renamed="reload" />
   </section>

@@ -44,8 +44,8 @@ async function rename() {
       <ElFormItem label="Name" for="site-name" :error="error">
         <ElInput id="site-name" v-model="typed" />
         <span class="soft">
-          {{ site?.default_host }} goes on leading to the site, and no customer has anything to publish
-          anew.
+          {{ site?.default_host }} goes on leading to the site, and no customer has anything to
+          publish anew.
         </span>
       </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy">Rename it</ElButton>

@@ -55,7 +55,8 @@ useLive(() => true, reload);
       </h2>
       <p class="told">{{ contest.told }}</p>
       <p v-if="contest.ruling" class="soft">
-        Ruled for the {{ contest.ruling.side }} by {{ contest.ruling.by }}: {{ contest.ruling.because }}
+        Ruled for the {{ contest.ruling.side }} by {{ contest.ruling.by }}:
+        {{ contest.ruling.because }}
       </p>
       <div class="sides">
         <PartyPanel

@@ -58,7 +58,8 @@ const source = (cell: JudgedLine["cells"][number]) =>
         <dd>
           <code class="record">{{ line.owner }}</code>
           <div v-for="cell in line.cells" :key="source(cell)">
-            <VerdictMark :verdict="cell.verdict" word /> <span class="soft">{{ source(cell) }}</span>
+            <VerdictMark :verdict="cell.verdict" word />
+            <span class="soft">{{ source(cell) }}</span>
           </div>
         </dd>
       </template>

@@ -5,7 +5,9 @@ import { computed, ref, watch } from "vue";
 import { api, Problem, type Contest } from "@/api/client";
 
 // Asks why, and says what the ruling will do.
-const chosen = defineModel<{ contest: Contest; side: "holder" | "challenger" } | null>({ required: true });
+const chosen = defineModel<{ contest: Contest; side: "holder" | "challenger" } | null>({
+  required: true,
+});
 const emit = defineEmits<{ ruled: [] }>();
 const because = ref("");
 const error = ref("");

@@ -102,7 +102,12 @@ async function confirmed(reason: string) {
       </ul>
     </section>
     <BringDialog v-model="bringing" :claim="claim" @brought="reload" />
-    <RevokeDialog v-model="revoking" :host="claim.host" :busy="busy === 'revoke'" @revoke="confirmed" />
+    <RevokeDialog
+      v-model="revoking"
+      :host="claim.host"
+      :busy="busy === 'revoke'"
+      @revoke="confirmed"
+    />
   </div>
   <p v-else-if="error" role="alert" class="error">{{ error }}</p>
   <p v-else class="soft">Reading …</p>

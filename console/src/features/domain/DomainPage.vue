@@ -85,9 +85,7 @@ async function lookNow() {
               params: { host: detail.pair.other },
               query: { account: detail.account },
             }"
-            >{{
-              detail.pair.other
-            }}</RouterLink
+            >{{ detail.pair.other }}</RouterLink
           >
         </span>
         <span class="next soft" :title="detail.next_look ? exact(detail.next_look) : ''">

@@ -21,7 +21,8 @@ const endings: Record<string, string> = {
 const notes = computed(() => {
   const { contest, ended, paused_at, suspended_at, shows, default_host } = props.detail;
   const told: { text: string; at?: string; contest?: boolean }[] = [];
-  if (ended) told.push({ text: `${endings[ended.ending]} ${since(ended.at, props.now)}.`, at: ended.at });
+  if (ended)
+    told.push({ text: `${endings[ended.ending]} ${since(ended.at, props.now)}.`, at: ended.at });
   if (paused_at) told.push({ text: `Paused ${since(paused_at, props.now)}.`, at: paused_at });
   if (suspended_at) {
     told.push({ text: "The account is suspended, and the route withdrawn.", at: suspended_at });
@@ -34,7 +35,9 @@ const notes = computed(() => {
     told.push({ text, at: shows.switch_at });
   }
   if (contest) {
-    const ends = contest.grace_ends_at ? ` It may come back ${until(contest.grace_ends_at, props.now)}.` : "";
+    const ends = contest.grace_ends_at
+      ? ` It may come back ${until(contest.grace_ends_at, props.now)}.`
+      : "";
     told.push({ text: phases[contest.phase] + ends, contest: true });
   }
   return told;

@@ -12,14 +12,27 @@ import {
 } from "element-plus";
 import { reactive, ref, watch } from "vue";
 
-import { api, Problem, type Claim, type DomainDetail, type MoveDomain, type Site } from "@/api/client";
+import {
+  api,
+  Problem,
+  type Claim,
+  type DomainDetail,
+  type MoveDomain,
+  type Site,
+} from "@/api/client";
 
 // What a domain shows: another site, the primary of its pair, paths, and from when.
 const props = defineProps<{ claim: Claim; detail: DomainDetail }>();
 const emit = defineEmits<{ moved: [] }>();
 const open = defineModel<boolean>({ required: true });
 const sites = ref<Site[]>([]);
-const form = reactive({ site: "", primary: false, entry: "", missing: "", at: null as Date | null });
+const form = reactive({
+  site: "",
+  primary: false,
+  entry: "",
+  missing: "",
+  at: null as Date | null,
+});
 const errors = ref<Record<string, string>>({});
 const busy = ref(false);
 const said = ref("");

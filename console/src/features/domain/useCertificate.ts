@@ -33,7 +33,8 @@ export function useCertificate(claim: Claim) {
   const preflight = () =>
     attempt("preflight", async () => (checks.value = await api.preflight(claim)));
   const renew = () => attempt("renew", () => api.renew(claim).then(reload));
-  const revoke = (reason: string) => attempt("revoke", () => api.revoke(claim, reason).then(reload));
+  const revoke = (reason: string) =>
+    attempt("revoke", () => api.revoke(claim, reason).then(reload));
 
   useLive((event) => event.subject === claim.host, reload);
   return { view, checks, error, busy, reload, preflight, renew, revoke };

@@ -62,7 +62,11 @@ const name = (issuer: string) => /CN=([^,]+)/.exec(issuer)?.[1] ?? issuer;
               v-for="(host, index) in row.hosts"
               :key="host"
               class="record host"
-              :to="{ name: 'domain', params: { host }, query: { account: row.account, pane: 'certificate' } }"
+              :to="{
+                name: 'domain',
+                params: { host },
+                query: { account: row.account, pane: 'certificate' },
+              }"
               >{{ row.shown[index] }}</RouterLink
             >
           </td>
