@@ -196,6 +196,16 @@ impl Store {
         self.with_parties(rows).await
     }
 
+    /// How many are open.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn open_contests(&self) -> Result<i64, StoreError> {
+        let open =
+            sqlx::query_scalar!(r#"SELECT count(*) AS "open!" FROM contests WHERE settled_at IS NULL"#);
+        Ok(open.fetch_one(&self.pool).await?)
+    }
+
     /// One contest.
     ///
     /// # Errors

@@ -202,7 +202,8 @@ impl Store {
                       n.name AS "next_site?", a.allowance,
                       CASE WHEN a.allowance IS NULL THEN 0 ELSE (SELECT count(*) FROM (
                           SELECT FROM domains e WHERE e.account_id = d.account_id AND e.ended_at IS NULL
-                             AND e.is_primary AND (e.enrolled_at, e.id) < (d.enrolled_at, d.id)
+                             AND e.is_primary AND (d.pair_id IS NULL OR e.pair_id IS DISTINCT FROM d.pair_id)
+                             AND (e.enrolled_at, e.id) < (d.enrolled_at, d.id)
                           LIMIT a.allowance + 1) e) END AS "before!",
                       EXISTS (SELECT FROM domains h WHERE h.host = d.host AND h.held_since IS NOT NULL
                               AND h.id <> d.id) AS "is_held_by_another!",

@@ -84,8 +84,21 @@ const fn part(host: &'static str, site: &'static str, act: Act) -> Part {
     Part { host, site, act }
 }
 
-/// A second claim of a name that another account has: its token stands beside.
-pub const RIVALS: [(&str, &str); 2] = [("reise.hestholm.example", "thrale"), ("lowmere.test", "skerrow")];
+/// A second claim of a name that another account has.
+pub struct RivalPart {
+    /// The name.
+    pub host: &'static str,
+    /// Whose it is.
+    pub holder: &'static str,
+    /// Who claims it too, for its only site.
+    pub challenger: &'static str,
+}
+
+/// Second claims, whose tokens stand beside the first ones.
+pub const RIVALS: [RivalPart; 2] = [
+    RivalPart { host: "reise.hestholm.example", holder: "hestholm", challenger: "thrale" },
+    RivalPart { host: "trams.tarrabank.example", holder: "tarrabank", challenger: "skerrow" },
+];
 
 /// The domains.
 pub const PARTS: [Part; 52] = [

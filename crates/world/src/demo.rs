@@ -22,7 +22,7 @@ use crate::Daemon;
 use crate::Layout;
 use crate::World;
 use crate::Zones;
-use crate::cast::{ACCOUNTS, Act, PARTS, Part, RIVALS};
+use crate::cast::{ACCOUNTS, Act, PARTS, Part, RIVALS, RivalPart};
 use crate::customer;
 use crate::customer::Mistake;
 use crate::edge::{Edge, EdgeConfig};
@@ -265,21 +265,20 @@ impl Platform {
         Ok(serde_json::from_value(sheet)?)
     }
 
-    /// Lets other accounts claim names that are live, and prove themselves too.
+    /// Lets other accounts that claim a name prove themselves too, once it is live.
     async fn contend(&self, zones: &Zones) -> anyhow::Result<()> {
-        for (host, site) in RIVALS {
+        for RivalPart { host, holder, challenger } in RIVALS {
+            let path = format!("domains/{host}?account={holder}");
             let is_live = || async {
-                let answer = self.call(Method::GET, &format!("domains/{host}"), None).await;
-                answer.is_ok_and(|(_, detail)| detail["stage"] == "live" || detail["status"] == 409)
+                let answer = self.call(Method::GET, &path, None).await;
+                answer.is_ok_and(|(_, detail)| detail["stage"] == "live" || !detail["ended"].is_null())
             };
             wait_for(&format!("{host} being live"), Duration::from_secs(120), is_live).await?;
 
-            let new = json!({ "host": host, "site": site });
-            let (status, sheet) = self.call(Method::POST, "domains", Some(new)).await?;
-            if status == StatusCode::CREATED {
-                let sheet: Sheet = serde_json::from_value(sheet)?;
-                customer::publish_only_also(zones, &sheet, Purpose::Ownership).await?;
-            }
+            let sheet = format!("domains/{host}/sheet?reveal=true&account={challenger}");
+            let (_, sheet) = self.call(Method::GET, &sheet, None).await?;
+            let sheet: Sheet = serde_json::from_value(sheet)?;
+            customer::publish_only_also(zones, &sheet, Purpose::Ownership).await?;
         }
         Ok(())
     }
@@ -359,6 +358,9 @@ impl Platform {
             }
         }
 
+        for RivalPart { host, challenger, .. } in RIVALS {
+            self.add("domains", json!({ "host": host, "site": challenger })).await?;
+        }
         Ok(())
     }
 

@@ -162,7 +162,7 @@ fn the_edge_feed_answers_a_long_poll_as_soon_as_something_changes() {
         let etag = first.headers()["etag"].clone();
         let waiting = service.request("GET", "edge/feed?wait=30", EDGE_KEY).header("if-none-match", etag);
         let start = Instant::now();
-        let (changed, _) = tokio::join!(waiting.send(), service.enrol(&stage().world, &host));
+        let (changed, _) = tokio::join!(waiting.send(), service.published(&host));
         let changed = changed.expect("a feed");
         assert_eq!(changed.status(), 200);
         assert!(start.elapsed() < Duration::from_secs(25), "it came before the wait was over");

@@ -3,8 +3,11 @@
 
 use std::collections::BTreeSet;
 
+use nomenta_core::name::token::Token;
+use nomenta_core::reading::record::RecordData;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::line::Purpose;
+use nomenta_world::zones::Change;
 use nomenta_world::{customer, wait_for};
 use reqwest::header::HeaderMap;
 use serde_json::{Value, json};
@@ -97,6 +100,10 @@ fn shape(zone: &str, (status, headers, mut body): (u16, HeaderMap, Value)) -> (u
     (status, names, body.to_string().replace(zone, "ZONE").replace(&token, "TOKEN"))
 }
 
+fn masked(token: &str) -> String {
+    Token::from_stored(token.to_owned()).masked()
+}
+
 fn token_of(body: &Value) -> String {
     let lines = body["lines"].as_array().expect("lines");
     let value = lines.iter().find_map(|line| line["value"].as_str()?.strip_prefix("token="));
@@ -131,6 +138,36 @@ fn nobody_takes_shadows_inherits_or_learns_of_what_another_account_has() {
             let taken = rival.call(&own, "POST", "domains", &enrol(host.clone())).await;
             let free = rival.call(&own, "POST", "domains", &enrol(host.replace(&zone, &other))).await;
             assert_eq!(shape(&zone, taken), shape(&other, free), "{host}");
+        }
+
+        // Nor does a token that stands in the zone tell whose it is.
+        let stray = fresh_zone("takeover");
+        stage().world.zones.register(&stray).await.expect("registered");
+        let owner = format!("_quaymark-challenge.lines.{stray}");
+        let unknown = "token=qqqqqqqqrrrrrrrrssssssssttttttt2".to_owned();
+        let data = RecordData::Txt(unknown.as_str().into());
+        let add = Change::Add { owner, ttl: 5, data };
+        stage().world.zones.update(&stray, &[add]).await.expect("updated");
+        rival.enrol(&own, &format!("lines.{stray}")).await;
+        let told = |detail: &Value| codes(detail) == ["token-altered"];
+        let (one, other) = (held.clone(), format!("lines.{stray}"));
+        let one = until(&own, &one, rival.name, "told what stands there", told).await;
+        let other = until(&own, &other, rival.name, "told what stands there", told).await;
+        // The same but for the ends of what stands there, which DNS tells anybody.
+        let said = |detail: &Value, zone: &str, token: &str| {
+            let remedy = detail["findings"][0]["remedy"].as_str().expect("text");
+            remedy.replace(zone, "ZONE").replace(&masked(token), "TOKEN")
+        };
+        assert_eq!(said(&one, &zone, &secret), said(&other, &stray, &unknown["token=".len()..]));
+        for host in [&held, &format!("lines.{stray}")] {
+            let (_, _, checks) = rival
+                .call(&own, "POST", &format!("domains/{host}/certificate/preflight"), &Value::Null)
+                .await;
+            let claim = checks.as_array().expect("checks").iter().find(|check| check["name"] == "claim");
+            assert_eq!(claim.expect("the check")["said"], "Comes after ownership.");
+            let survey =
+                rival.call(&own, "GET", &format!("domains/{host}/survey"), &Value::Null).await.2.to_string();
+            assert!(survey.contains('…') && !survey.contains(&unknown), "{host}: {survey}");
         }
 
         // Everything else is not there for them, in the words for what is nowhere.

@@ -176,7 +176,8 @@ fn help_and_version_are_there_and_the_document_is_printed_without_a_service() {
         assert_eq!(status, Some(0));
         for verb in [
             "serve", "findings", "account", "site", "ingress", "key", "enrol", "sheet", "baseline",
-            "rehearse", "survey", "explain", "roster", "history",
+            "rehearse", "survey", "explain", "roster", "history", "move", "pause", "resume", "contest",
+            "release",
         ] {
             assert!(help.contains(&format!("  {verb} ")), "{verb} is not in the help");
         }

@@ -61,6 +61,7 @@ fn killed_between_order_and_issue_the_domain_still_gets_exactly_one_certificate(
                 "domain.enrolled",
                 "gate.changed ownership passed",
                 "gate.changed routing passed",
+                "claim.held",
                 "order.placed",
                 "certificate.issued",
                 "gate.changed certificate passed",

@@ -1,6 +1,7 @@
 //! The demo as a newcomer meets it.
 
 use std::fs;
+use std::io::Read;
 use std::net::{TcpListener, TcpStream};
 use std::path::Path;
 use std::process::{Child, Command, Output, Stdio};
@@ -35,6 +36,22 @@ fn ready(child: &mut Child, file: &Path) -> Option<Value> {
     None
 }
 
+/// A demo that ends with the test, however that ends.
+struct Running(Child);
+
+impl Running {
+    fn start(words: &[&str]) -> Self {
+        Self(demo(BASE_PORT, words).spawn().expect("the demo starts"))
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
 fn terminate(child: &mut Child) -> Option<i32> {
     let id = child.id().to_string();
     assert!(Command::new("kill").args(["-TERM", &id]).status().expect("kill").success());
@@ -67,12 +84,12 @@ fn the_demo_serves_fills_itself_refuses_a_second_copy_and_leaves_nothing() {
     let file = Path::new(env!("CARGO_TARGET_TMPDIR")).join("ready.json");
     let file_word = file.to_str().expect("UTF-8").to_owned();
     let _ = fs::remove_file(&file);
-    let mut child =
-        demo(BASE_PORT, &["--fresh", "--ready-file", &file_word]).spawn().expect("the demo starts");
-    let Some(told) = ready(&mut child, &file) else {
-        let _ = child.kill();
-        let output = child.wait_with_output().expect("output");
-        panic!("the demo is not ready: {}", String::from_utf8_lossy(&output.stderr));
+    let mut child = Running::start(&["--fresh", "--ready-file", &file_word]);
+    let Some(told) = ready(&mut child.0, &file) else {
+        let _ = child.0.kill();
+        let mut said = String::new();
+        let _ = child.0.stderr.take().map(|mut stderr| stderr.read_to_string(&mut said));
+        panic!("the demo is not ready: {said}");
     };
     for name in ["url", "admin_key", "edge_key", "edge_https", "ca_root_pem"] {
         assert!(!told[name].is_null(), "{name} is missing from {told}");
@@ -92,17 +109,17 @@ fn the_demo_serves_fills_itself_refuses_a_second_copy_and_leaves_nothing() {
     let message = String::from_utf8_lossy(&second.stderr).into_owned();
     assert!(message.contains("Another copy runs on"), "{message}");
 
-    assert_eq!(terminate(&mut child), Some(0));
+    assert_eq!(terminate(&mut child.0), Some(0));
     assert_eq!(left_running(), [""; 0]);
     assert!(TcpStream::connect(("127.0.0.1", BASE_PORT + 6)).is_err(), "something still listens");
 
     // On the same state again: the same domains, and no new ones.
     let _ = fs::remove_file(&file);
-    let mut child = demo(BASE_PORT, &["--ready-file", &file_word]).spawn().expect("the demo starts again");
-    let again = ready(&mut child, &file).expect("ready again");
+    let mut child = Running::start(&["--ready-file", &file_word]);
+    let again = ready(&mut child.0, &file).expect("ready again");
     assert_eq!(again["admin_key"], told["admin_key"]);
     assert_eq!(roster(&again).len(), lines.len());
-    assert_eq!(terminate(&mut child), Some(0));
+    assert_eq!(terminate(&mut child.0), Some(0));
 
     let taken = TcpListener::bind(("127.53.0.1", BASE_PORT)).expect("a port");
     let busy = demo(BASE_PORT, &[]).output().expect("a demo on a busy port");

@@ -90,6 +90,7 @@ fn when_one_of_a_pair_leaves_the_other_stands_alone_in_the_same_moment() {
         let own = own(own_setup("parted", 14).await, "parted", 14).await;
         let zones = &stage().world.zones;
         let zone = fresh_zone("parted");
+        own.cli_json(&["account", "change", "onswick", "--allowance", "1"]).await;
         let www = format!("www.{zone}");
         zones.register(&zone).await.expect("registered");
         let sheet = own.cli_json(&["enrol", &www, "--site", "onswick", "--pair"]).await;
@@ -102,6 +103,12 @@ fn when_one_of_a_pair_leaves_the_other_stands_alone_in_the_same_moment() {
         let shared = own.serial(&zone).await;
         assert_eq!(own.serial(&www).await, shared, "one certificate for both");
         assert_eq!(route(&own, &zone).await["redirect_to"], www.as_str());
+
+        own.cli_json(&["move", &zone, "--primary"]).await;
+        assert_eq!(route(&own, &www).await["redirect_to"], zone.as_str(), "the other way round");
+        assert_eq!(route(&own, &zone).await["redirect_to"], Value::Null);
+        own.live(&www).await;
+        own.cli_json(&["move", &www, "--primary"]).await;
 
         own.cli_json(&["release", &www]).await;
         let alone = route(&own, &zone).await;
@@ -253,12 +260,40 @@ fn a_claim_that_is_never_proved_is_given_up_with_its_token() {
 }
 
 /// What people and machines do to a domain, each of which may meet any other.
-const DEEDS: [&str; 9] =
-    ["release", "rotate", "look", "renewal", "revoke", "enrol", "move", "suspend", "pause"];
+const DEEDS: [&str; 10] =
+    ["release", "rotate", "look", "renewal", "revoke", "enrol", "move", "suspend", "pause", "rule"];
+
+/// The open contest for a host.
+async fn contest(own: &Own, host: &str) -> Option<String> {
+    let (_, list) = status(own, "GET", "contests?limit=500", None).await;
+    let open = list.as_array()?.iter().find(|contest| contest["host"] == host)?;
+    open["id"].as_str().map(str::to_owned)
+}
+
+/// Takes a domain in for an account, and lets its customer publish; `beside` what stands
+/// there for others, or in its place.
+async fn proved(own: &Own, host: &str, account: &str, beside: bool) {
+    let new = json!({ "host": host, "site": account });
+    let (code, sheet) = status(own, "POST", "domains", Some(new)).await;
+    assert!([201, 409].contains(&code), "{host} of {account}: {sheet}");
+    if code == 201 {
+        let sheet: Sheet = serde_json::from_value(sheet).expect("a sheet");
+        let zones = &stage().world.zones;
+        let published = match beside {
+            true => customer::publish_also(zones, &sheet).await,
+            false => customer::publish(zones, &sheet, None).await,
+        };
+        published.expect("published");
+    }
+}
 
 /// Does one of them; the statuses that came back.
 async fn deed(own: &Own, deed: &str, host: &str, account: &str) -> Vec<u16> {
     let path = |rest: &str| format!("domains/{host}{rest}?account={account}");
+    let ruling = match deed {
+        "rule" => contest(own, host).await.map(|id| format!("contests/{id}/ruling")),
+        _ => None,
+    };
     let calls = match deed {
         "release" => vec![("DELETE", path(""), None)],
         "rotate" => vec![("POST", path("/token"), None)],
@@ -267,6 +302,10 @@ async fn deed(own: &Own, deed: &str, host: &str, account: &str) -> Vec<u16> {
         "revoke" => vec![("POST", path("/certificate/revocation"), Some(json!({ "reason": "superseded" })))],
         "enrol" => vec![("POST", "domains".into(), Some(json!({ "host": host, "site": account })))],
         "move" => vec![("PATCH", path(""), Some(json!({ "site": format!("{account}-b") })))],
+        "rule" => ruling
+            .map(|path| ("POST", path, Some(json!({ "side": "challenger", "because": "a test" }))))
+            .into_iter()
+            .collect(),
         "suspend" => vec![
             ("POST", format!("accounts/{account}/suspension"), None),
             ("DELETE", format!("accounts/{account}/suspension"), None),
@@ -300,19 +339,20 @@ fn whatever_meets_whatever_nothing_is_wedged_and_nothing_is_ordered_for_the_dead
             let (own, failed) = (&own, &failed);
             async move {
                 let account = format!("m{index}");
-                for site in [account.clone(), format!("{account}-b")] {
+                let rival = format!("r{index}");
+                for (account, site) in [(&account, ""), (&account, "-b"), (&rival, "")] {
                     let _ = status(own, "POST", "accounts", Some(json!({ "name": account }))).await;
+                    let site = format!("{account}{site}");
                     let new = json!({ "name": site, "account": account, "ingress": "harbour" });
                     assert_eq!(status(own, "POST", "sites", Some(new)).await.0, 201);
                 }
                 let host = format!("lines.{}", fresh_zone("meeting"));
                 stage().world.zones.register(host.trim_start_matches("lines.")).await.expect("registered");
+                let is_contested = [*one, *other].contains(&"rule");
                 for round in 0..rounds {
-                    let new = json!({ "host": host, "site": account });
-                    let (code, sheet) = status(own, "POST", "domains", Some(new)).await;
-                    if code == 201 {
-                        let sheet: Sheet = serde_json::from_value(sheet).expect("a sheet");
-                        customer::publish(&stage().world.zones, &sheet, None).await.expect("published");
+                    proved(own, &host, &account, is_contested).await;
+                    if is_contested {
+                        proved(own, &host, &rival, true).await;
                     }
                     let (a, b) =
                         tokio::join!(deed(own, one, &host, &account), deed(own, other, &host, &account));

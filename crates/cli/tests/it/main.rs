@@ -7,6 +7,7 @@ mod baseline;
 mod browser;
 mod certs;
 mod claims;
+mod claims_console;
 mod cli;
 mod console;
 mod crash;

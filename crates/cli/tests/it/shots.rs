@@ -33,7 +33,6 @@ fn shots() {
         let browser = Browser::open(stage::BASE_PORT + 22).await;
         browser.page.goto(&url).await.expect("the console");
         browser.see("#key").await;
-        shoot(&browser, "sign-in.png").await;
         browser.sign_in(&url, &key).await;
         browser.see("tr[data-stage='live']").await;
         shoot(&browser, "roster.png").await;
@@ -65,6 +64,12 @@ fn shots() {
         browser.page.goto(&format!("{url}/certificates")).await.expect("the page");
         browser.read("by the customer").await;
         shoot(&browser, "certificates.png").await;
+        browser.page.goto(&format!("{url}/contests")).await.expect("the page");
+        browser.see("[data-side='challenger'] svg[aria-label='match']").await;
+        shoot(&browser, "contests.png").await;
+        browser.page.goto(&format!("{url}/accounts/fennick")).await.expect("the page");
+        browser.see("tr[data-host]").await;
+        shoot(&browser, "account.png").await;
         browser.page.goto(&format!("{url}/domains/pellgate.example?pane=rehearsal")).await.expect("the page");
         browser.type_into("#zone", ZONE).await;
         browser.press("Rehearse").await;

@@ -16,7 +16,7 @@ use crate::judge::policy::Policy;
 use crate::judge::sighting::Sighting;
 use crate::judge::verdict::{self, AddressSplit, Expected, Verdict};
 use crate::name::dns::{self, DnsName};
-use crate::name::mask::{self, Mask};
+use crate::name::mask;
 use crate::name::platform::Platform;
 use crate::name::token::Token;
 use crate::reading::answer::{Reading, Source};
@@ -258,20 +258,7 @@ impl<'a> Case<'a> {
         let RecordData::Txt(text) = &record.data else { return false };
         let text = text.to_text();
         let is_known = self.known_token(&text).is_some_and(|known| known.host.is_some());
-        is_known || Token::of_txt(&text).is_some_and(|token| !self.was_ours(&token))
-    }
-
-    /// Whether a token is this domain's, was it once, or was meant to be.
-    fn was_ours(&self, token: &Token) -> bool {
-        let domain = self.domain;
-        domain.superseded.contains(token) || domain.token.is_like(token)
-    }
-
-    /// Hides whatever may be the token of another claim.
-    pub fn mask_of_others(&self) -> Mask {
-        let read = self.survey.token_candidates().into_iter().map(Token::from_stored);
-        let others: Vec<_> = read.filter(|token| !self.was_ours(token)).collect();
-        Mask::of(&others)
+        is_known || Token::of_txt(&text).is_some_and(|token| !self.domain.had(&token))
     }
 
     /// Whether an HTTPS record leads browsers somewhere else (RFC 9460).

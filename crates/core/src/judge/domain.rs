@@ -14,6 +14,7 @@ use crate::name::subject::Subject;
 use crate::name::token::Token;
 use crate::reading::method::Method;
 use crate::reading::record::Record;
+use crate::reading::survey::Survey;
 use crate::reading::target::Target;
 use crate::sheet::form::Form;
 use crate::sheet::ingress::Ingress;
@@ -153,6 +154,19 @@ impl Domain {
     /// Hides its tokens, those of now and before.
     pub fn mask(&self) -> Mask {
         Mask::of(std::iter::once(&self.token).chain(&self.superseded))
+    }
+
+    /// Whether a token is its own, was so once, or was meant to be.
+    pub fn had(&self, token: &Token) -> bool {
+        self.superseded.contains(token) || self.token.is_like(token)
+    }
+
+    /// Hides whatever in a survey may be the token of another claim. Which of them are
+    /// is not asked: that would tell who has which.
+    pub fn mask_of_others(&self, survey: &Survey) -> Mask {
+        let read = survey.token_candidates().into_iter().map(Token::from_stored);
+        let others: Vec<_> = read.filter(|token| !self.had(token)).collect();
+        Mask::of(&others)
     }
 
     /// What the domain was taken in for.

@@ -86,13 +86,13 @@ pub fn checks(case: &Case<'_>, gates: &Gates, found: &[Finding], waits: &[Wait])
     let mut list = vec![
         gate(CheckName::Ownership, gates.get(GateName::Ownership)),
         gate(CheckName::Routing, gates.get(GateName::Routing)),
-        claim(case.domain.ties.standing),
+        claim(case.domain.ties.standing, gates),
         dnssec(found),
         caa(case, found),
         resolvers(case, waits),
     ];
     list.extend(pair(case, gates));
-    list.push(orders(case));
+    list.push(orders(case, gates));
     list.push(match case.domain.method(case.policy) {
         Method::Dns => delegation(case),
         Method::Http | Method::TlsAlpn => canary(case, gates),
@@ -109,7 +109,11 @@ fn gate(name: CheckName, gate: &Gate) -> Check {
     check(name, state, gate.reason.clone())
 }
 
-fn claim(standing: Standing) -> Check {
+/// Said once the claim is proved: before that, it would tell what others have.
+fn claim(standing: Standing, gates: &Gates) -> Check {
+    if !gates.passed(GateName::Ownership) {
+        return check(CheckName::Claim, Waiting, "Comes after ownership.");
+    }
     if standing.may_order() {
         return check(CheckName::Claim, Passed, "No other claim stands in the way.");
     }
@@ -185,7 +189,8 @@ fn pair(case: &Case<'_>, gates: &Gates) -> Option<Check> {
     Some(check(CheckName::Pair, Passed, said))
 }
 
-fn orders(case: &Case<'_>) -> Check {
+/// A budget that others share is told to a proved claim alone.
+fn orders(case: &Case<'_>, gates: &Gates) -> Check {
     match (&case.evidence.order, &case.evidence.budget) {
         (OrderState::Wanted | OrderState::Open, Some(Spent { limit: Limit::Issuer, free_at }))
             if *free_at > case.now =>
@@ -205,7 +210,7 @@ fn orders(case: &Case<'_>) -> Check {
                 format!("The issuer refused; the next order may be placed at {at}."),
             )
         }
-        (_, Some(spent)) if spent.free_at > case.now => {
+        (_, Some(spent)) if spent.free_at > case.now && gates.passed(GateName::Ownership) => {
             let at = moment(spent.free_at, case.now);
             check(
                 CheckName::Orders,

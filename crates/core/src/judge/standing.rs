@@ -66,6 +66,11 @@ impl Standing {
         }
     }
 
+    /// Whether visitors are to get what it shows.
+    pub fn is_shown(self) -> bool {
+        matches!(self, Self::Free | Self::Holder | Self::Contested(_))
+    }
+
     /// The contest it is in.
     pub fn contest(self) -> Option<Contested> {
         match self {

@@ -204,9 +204,31 @@ const MAY_BE_WILD: [RecordType; 5] =
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::judge::domain::{Domain, Ties};
+    use crate::sheet::ProofAt;
+    use crate::sheet::line::Purpose;
     use crate::test;
 
     const HOST: &str = "timetable.onswick.example";
+
+    #[test]
+    fn every_choice_of_ownership_on_a_sheet_is_one_that_is_read() {
+        let zone = "onswick.example".into();
+        for host in ["onswick.example", HOST] {
+            for (wildcard, proof_at) in
+                [(false, ProofAt::Host), (true, ProofAt::Host), (false, ProofAt::Zone)]
+            {
+                let ties = Ties { proof_at, ..Ties::default() };
+                let domain = Domain { wildcard, ties, ..test::domain(host) };
+                let sheet = domain.sheet(&test::platform(), &zone, None);
+                let asked = domain.target(&test::platform()).questions(&zone, Depth::Full);
+                for line in sheet.of(Purpose::Ownership) {
+                    let is_read = asked.iter().any(|q| q.name == line.owner && q.rtype == RecordType::Txt);
+                    assert!(is_read, "{host}, wildcard {wildcard}: {}", line.owner);
+                }
+            }
+        }
+    }
 
     #[test]
     fn a_full_survey_covers_the_names_and_everything_that_goes_wrong_around_them() {

@@ -204,7 +204,7 @@ pub(super) async fn domain(
     let findings: Vec<_> = open.iter().map(|row| &row.finding).collect();
     let view = DomainView::of(&record.domain.gates, &lines, &findings, &todo);
 
-    let others = mask_of_others(&app, &record).await?;
+    let others = mask_of_others(&record);
     let stage = stage(&record);
     let domain = record.domain;
     let own = domain.mask();
@@ -335,7 +335,7 @@ pub(super) async fn survey(
     asked: Asked,
 ) -> Result<Json<SurveyView>, Refusal> {
     let record = find(&app, &caller, &asked).await?;
-    let others = mask_of_others(&app, &record).await?;
+    let others = mask_of_others(&record);
     let own = record.domain.mask();
 
     let Json(view) = hidden(SurveyView { survey: record.survey, next_look: record.next_look }, &others)?;

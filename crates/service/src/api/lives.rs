@@ -10,7 +10,7 @@ use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_store::Move;
 
 use super::access::{Asked, find_open};
-use super::registry::path;
+use super::accounts::path;
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Body, Refusal};

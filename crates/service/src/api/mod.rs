@@ -1,6 +1,7 @@
 //! The API under `/api/v1`, and its OpenAPI document.
 
 mod access;
+mod accounts;
 mod certificates;
 mod contests;
 mod domains;
@@ -57,11 +58,11 @@ fn described() -> OpenApiRouter<Arc<App>> {
 
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(large)
-        .routes(routes!(registry::accounts, registry::add_account))
-        .routes(routes!(registry::account, registry::change_account))
-        .routes(routes!(registry::suspend, registry::unsuspend))
-        .routes(routes!(registry::sites, registry::add_site))
-        .routes(routes!(registry::change_site))
+        .routes(routes!(accounts::accounts, accounts::add_account))
+        .routes(routes!(accounts::account, accounts::change_account))
+        .routes(routes!(accounts::suspend, accounts::unsuspend))
+        .routes(routes!(accounts::sites, accounts::add_site))
+        .routes(routes!(accounts::change_site))
         .routes(routes!(registry::ingresses, registry::add_ingress))
         .routes(routes!(registry::revise_ingress))
         .routes(routes!(registry::keys, registry::add_key))

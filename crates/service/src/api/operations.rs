@@ -46,5 +46,6 @@ pub(super) async fn metrics(State(app): State<Arc<App>>) -> Result<String, Refus
         metrics::gauge!("nomenta_domains", "stage" => stage.as_str()).set(count as f64);
     }
 
+    metrics::gauge!("nomenta_contests_open").set(app.store.open_contests().await? as f64);
     Ok(app.metrics.render())
 }

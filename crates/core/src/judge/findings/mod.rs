@@ -120,7 +120,7 @@ pub fn diagnose(case: &Case<'_>) -> Vec<Finding> {
         }
     }
 
-    let mask = case.mask_of_others();
+    let mask = case.domain.mask_of_others(case.survey);
     found.iter_mut().for_each(|finding| finding.hide(&mask));
     found
 }

@@ -5,6 +5,7 @@ use crate::judge::code::Code;
 use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
+use crate::name::subject::Subject;
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::NameReserved,
@@ -17,7 +18,7 @@ pub(super) const ENTRY: Entry = Entry {
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
-    let refused = case.platform.admits(&case.domain.host).err()?;
+    let refused = Subject::parse_for(&case.domain.subject().to_string(), case.platform).err()?;
     Some(Diagnosis {
         remedy: refused.to_string(),
         remark: "The domain was taken in before the name was reserved; release it, or allow the name again."

@@ -234,6 +234,9 @@ pub(super) fn serving(case: &Case<'_>, board: &Board<'_>) -> Next {
     if !board.passed(GateName::Routing) {
         return Unknown("Comes after routing.".into()).into();
     }
+    if !case.domain.ties.standing.is_shown() {
+        return NotYet("Comes once the name is this claim's.".into()).into();
+    }
     let Some(probe) = &evidence.probe else {
         return Next::asking(Unknown("Not probed yet.".into()), Action::Probe);
     };

@@ -109,6 +109,19 @@ fn a_dead_zone_is_told_from_a_network_of_ours_that_is_cut_off() {
     assert_eq!(gone.gates.get(Routing).reason, reason);
 }
 
+#[test]
+fn a_lapsed_gate_runs_out_of_its_grace_in_silence_too() {
+    let policy = Policy { grace: Duration::hours(1), ..testing::policy() };
+    let silent = Evidence { survey: Some(testing::silent_survey(HOST)), ..Evidence::default() };
+    let mut domain = testing::domain(HOST);
+    domain.gates.0[0].state = Lapsed;
+    domain.gates.0[1].state = Lapsed;
+
+    let after = |later: Duration| step(&domain, &testing::platform(), &silent, &policy, now() + later);
+    assert_eq!(states(&after(Duration::minutes(59)))[..2], [Lapsed, Lapsed]);
+    assert_eq!(states(&after(Duration::minutes(60)))[..2], [Waiting, Waiting]);
+}
+
 /// Who says nothing.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Silent {
