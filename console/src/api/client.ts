@@ -18,6 +18,7 @@ export type JudgedLine = Schemas["JudgedLine"];
 export type MoveDomain = Schemas["MoveDomain"];
 export type OpenFinding = Schemas["OpenFinding"];
 export type Held = Schemas["Held"];
+export type Ingress = Schemas["Ingress"];
 export type Line = Schemas["Line"];
 export type Order = Schemas["OrderView"];
 export type Party = Schemas["Party"];
@@ -128,8 +129,7 @@ export const api = {
     return `domains?${new URLSearchParams([...given, ["limit", "100"]])}`;
   },
   rosterPage: (path: string) => page<RosterLine>(path),
-  enrol: (host: string, site: string, pair: boolean) =>
-    call<SheetView>("POST", "domains", { host, site, pair }),
+  enrol: (wanted: Schemas["NewDomain"]) => call<SheetView>("POST", "domains", wanted),
   domain: (claim: Claim) => call<DomainDetail>("GET", at(claim)),
   sheet: (claim: Claim, reveal: boolean) =>
     call<SheetView>("GET", at(claim, "/sheet", { reveal: String(reveal) })),
@@ -160,6 +160,11 @@ export const api = {
     call<Event[]>("GET", at(claim, "/events", { after: String(after) })),
   accounts: () => call<Account[]>("GET", "accounts"),
   account: (name: string) => call<Account>("GET", `accounts/${name}`),
+  addAccount: (name: string, title: string) =>
+    call<Account>("POST", "accounts", { name, title: title || undefined }),
+  addSite: (name: string, account: string, ingress: string) =>
+    call<Schemas["NewSite"]>("POST", "sites", { name, account, ingress }),
+  ingresses: () => call<Ingress[]>("GET", "ingresses"),
   changeAccount: (name: string, change: AccountChange) =>
     call<Account>("PATCH", `accounts/${name}`, change),
   suspend: (name: string) => call<void>("POST", `accounts/${name}/suspension`),

@@ -135,14 +135,7 @@ async fn fill(world: &World, setup: &ServiceSetup, count: usize) -> anyhow::Resu
         let subject = Subject::parse(&format!("n{number}.{ZONE}"))?;
         domains.push(NewDomain { subject, token: Token::from_random([7; 20]) });
     }
-    let new = Enrolment {
-        site: "onswick",
-        account_id: None,
-        domains: &domains,
-        is_pair: false,
-        is_proved_by_zone: false,
-        token_expires_at: until,
-    };
+    let new = Enrolment::new("onswick", &domains, until);
     store.enrol(&new).await?;
     let first = format!("n0.{ZONE}");
     let pem = Authority::open(&world.layout)?.issue(std::slice::from_ref(&first), 60)?;

@@ -279,14 +279,7 @@ async fn enrol(setup: &ServiceSetup, store: &Store, count: usize) -> anyhow::Res
             let subject = Subject::parse(&format!("{}.{ZONE}", label(index)))?;
             domains.push(NewDomain { subject, token: Token::from_random(rand_bits(index)) });
         }
-        let new = Enrolment {
-            site: "onswick",
-            account_id: None,
-            domains: &domains,
-            is_pair: false,
-            is_proved_by_zone: false,
-            token_expires_at: until,
-        };
+        let new = Enrolment::new("onswick", &domains, until);
         store.enrol(&new).await?;
     }
     Ok(())

@@ -149,7 +149,12 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn certificate_days(&self, now: DateTime<Utc>, days: i32) -> Result<Vec<DayCount>, StoreError> {
+    pub async fn certificate_days(
+        &self,
+        account: Option<Uuid>,
+        now: DateTime<Utc>,
+        days: i32,
+    ) -> Result<Vec<DayCount>, StoreError> {
         let rows = sqlx::query_as!(
             DayCount,
             r#"SELECT n.day AS "day!", count(*) FILTER (WHERE n.what = 'end') AS "ending!",
@@ -161,9 +166,11 @@ impl Store {
                    ('renewal', CASE WHEN c.renew_at IS NOT NULL
                                     THEN greatest(0, extract(day FROM c.renew_at - $1)::int) END)) n (what, day)
                WHERE c.replaced_at IS NULL AND c.revoked_at IS NULL AND n.day <= $2
+                 AND ($3::uuid IS NULL OR d.account_id = $3)
                GROUP BY n.day ORDER BY n.day"#,
             now,
-            days
+            days,
+            account
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }

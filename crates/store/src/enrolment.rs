@@ -42,6 +42,13 @@ pub struct Enrolment<'a> {
     pub token_expires_at: DateTime<Utc>,
 }
 
+impl<'a> Enrolment<'a> {
+    /// Of single names, each with a proof of its own, for whatever account has the site.
+    pub fn new(site: &'a str, domains: &'a [NewDomain], token_expires_at: DateTime<Utc>) -> Self {
+        Self { site, account_id: None, domains, is_pair: false, is_proved_by_zone: false, token_expires_at }
+    }
+}
+
 impl Store {
     /// Takes domains in, all or none, and makes them due for a look; returns the key of
     /// the first. What other accounts claim makes no difference.

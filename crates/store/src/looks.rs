@@ -8,6 +8,7 @@ use nomenta_core::judge::drift::Drift;
 use nomenta_core::judge::evidence::Probe;
 use nomenta_core::judge::finding::Finding;
 use nomenta_core::judge::gate::{GateName, Gates};
+use nomenta_core::judge::standing::Standing;
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::judge::waiting::Wait;
 use nomenta_core::name::mask::Mask;
@@ -98,7 +99,9 @@ impl Store {
             told.touch(&claim.host);
             claims.sibling(before.id).into_iter().for_each(|sibling| told.touch(&sibling.host));
         }
-        claims::settle(&mut tx, self, &claim.host, &mut told, now).await?;
+        if matters_to_rivals(before, &outcome.gates) {
+            claims::settle(&mut tx, self, &claim.host, &mut told, now).await?;
+        }
 
         if let Some(order) = looked.order
             && claims::may_order(&mut tx, order).await?
@@ -214,6 +217,19 @@ async fn write_state(
     .await?;
 
     Ok(())
+}
+
+/// Whether the claims of the name may have to be settled anew: this one's proof or
+/// certificate stands otherwise than before, or a contest goes on, in which time counts.
+fn matters_to_rivals(before: &DomainRecord, after: &Gates) -> bool {
+    let standing = before.domain.ties.standing;
+    let holds = matches!(standing, Standing::Holder | Standing::Contested(_));
+    let is_proved = after.get(GateName::Ownership).state.is_reached();
+    let is_contested = standing.contest().is_some() || (is_proved && standing == Standing::Behind);
+
+    let stands =
+        |gates: &Gates| [GateName::Ownership, GateName::Certificate].map(|name| gates.get(name).state);
+    is_contested || holds != is_proved || stands(&before.domain.gates) != stands(after)
 }
 
 /// Whether the edge must know: the redirect to a primary comes and goes with its

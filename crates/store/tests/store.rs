@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::sync::{Arc, LazyLock};
 
-use chrono::{DateTime, Duration, Utc};
+use chrono::{Duration, Utc};
 use futures::future::join_all;
 use nomenta_api::event::EventKind;
 use nomenta_api::role::Role;
@@ -75,10 +75,6 @@ fn site<'a>(account: &'a str, name: &'a str) -> NewSite<'a> {
     NewSite { account, name, ingress: "harbour", default_host, entry_path: "/", error_path: "/" }
 }
 
-fn enrolment<'a>(site: &'a str, domains: &'a [NewDomain], token_expires_at: DateTime<Utc>) -> Enrolment<'a> {
-    Enrolment { site, account_id: None, domains, is_pair: false, is_proved_by_zone: false, token_expires_at }
-}
-
 fn named(host: &str) -> Named<'_> {
     Named { host, account: None }
 }
@@ -88,7 +84,7 @@ async fn enrol(store: &Store, host: &str) -> DomainRecord {
     let token = Token::from_random([1; 20]);
     let token_expires_at = Utc::now() + Duration::days(1);
     let domains = [NewDomain { subject: name, token }];
-    let id = store.enrol(&enrolment("onswick", &domains, token_expires_at)).await.expect("enrolled");
+    let id = store.enrol(&Enrolment::new("onswick", &domains, token_expires_at)).await.expect("enrolled");
     store.domain(id).await.expect("found")
 }
 
@@ -445,7 +441,7 @@ async fn enrol_many(store: &Store, site: &str, zone: &str, count: u8) -> Result<
     });
     let domains: Vec<_> = domains.collect();
     let token_expires_at = Utc::now() + Duration::days(1);
-    store.enrol(&enrolment(site, &domains, token_expires_at)).await.map(drop)
+    store.enrol(&Enrolment::new(site, &domains, token_expires_at)).await.map(drop)
 }
 
 #[test]

@@ -8,9 +8,10 @@ import {
   ElInput,
   ElInputNumber,
 } from "element-plus";
-import { reactive, ref, watch } from "vue";
+import { reactive, watch } from "vue";
 
-import { api, Problem, type Account } from "@/api/client";
+import { api, type Account } from "@/api/client";
+import { useAttempt } from "@/composables/useAttempt";
 
 const props = defineProps<{ account: Account }>();
 const emit = defineEmits<{ changed: [] }>();
@@ -23,8 +24,7 @@ const form = reactive({
   limited: false,
   granted: 0,
 });
-const errors = ref<Record<string, string>>({});
-const busy = ref(false);
+const { busy, errors, attempt } = useAttempt("title");
 
 watch(open, () => {
   const { title, contact, language, notes, allowance } = props.account;
@@ -41,21 +41,14 @@ watch(open, () => {
   errors.value = {};
 });
 
-async function change() {
-  busy.value = true;
-  const { title, contact, language, notes, limited, granted } = form;
-  const allowance = limited ? { domains: granted } : ("unlimited" as const);
-  try {
+const change = () =>
+  attempt(async () => {
+    const { title, contact, language, notes, limited, granted } = form;
+    const allowance = limited ? { domains: granted } : ("unlimited" as const);
     await api.changeAccount(props.account.name, { title, contact, language, notes, allowance });
     open.value = false;
     emit("changed");
-  } catch (problem) {
-    if (!(problem instanceof Problem)) throw problem;
-    errors.value = Object.keys(problem.fields).length ? problem.fields : { title: problem.message };
-  } finally {
-    busy.value = false;
-  }
-}
+  });
 </script>
 
 <template>

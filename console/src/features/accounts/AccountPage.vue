@@ -11,6 +11,7 @@ import { exact, since } from "@/lib/time";
 import { useSession } from "@/stores/session";
 
 import AccountDialog from "./AccountDialog.vue";
+import AddSiteDialog from "./AddSiteDialog.vue";
 import RenameDialog from "./RenameDialog.vue";
 
 const props = defineProps<{ name: string }>();
@@ -21,6 +22,7 @@ const more = ref(false);
 const error = ref("");
 const busy = ref(false);
 const changing = ref(false);
+const adding = ref(false);
 const renaming = ref<Site | null>(null);
 const session = useSession();
 const now = useNow();
@@ -81,7 +83,10 @@ useLive(() => true, reload);
         <dd>{{ account.notes }}</dd>
       </template>
     </dl>
-    <h2>Sites</h2>
+    <h2>
+      Sites
+      <ElButton v-if="mayChange" text @click="adding = true">Add a site</ElButton>
+    </h2>
     <table>
       <thead>
         <tr>
@@ -145,6 +150,7 @@ useLive(() => true, reload);
     </p>
     <AccountDialog v-model="changing" :account="account" @changed="reload" />
     <RenameDialog v-model="renaming" @renamed="reload" />
+    <AddSiteDialog v-model="adding" :account="name" @added="reload" />
   </section>
   <section v-else-if="error" class="page">
     <p>{{ error }} <RouterLink :to="{ name: 'accounts' }">Back to the accounts</RouterLink></p>

@@ -1,10 +1,17 @@
 <script setup lang="ts">
-import { ref } from "vue";
+import { ElButton } from "element-plus";
+import { computed, ref } from "vue";
 
 import { api, type Account } from "@/api/client";
 import { useLive } from "@/composables/useLive";
 import { used } from "@/lib/account";
+import { useSession } from "@/stores/session";
 
+import AddAccountDialog from "./AddAccountDialog.vue";
+
+const adding = ref(false);
+const session = useSession();
+const mayAdd = computed(() => session.who?.role === "admin" && !session.who.account);
 const accounts = ref<Account[]>([]);
 useLive(
   (event) => event.type.startsWith("nomenta.account") || event.type === "nomenta.domain.enrolled",
@@ -16,7 +23,10 @@ useLive(
 
 <template>
   <section class="page">
-    <h1>Accounts</h1>
+    <header>
+      <h1>Accounts</h1>
+      <ElButton v-if="mayAdd" type="primary" @click="adding = true">Add an account</ElButton>
+    </header>
     <table v-if="accounts.length">
       <thead>
         <tr>
@@ -42,10 +52,17 @@ useLive(
       </tbody>
     </table>
     <p v-else class="soft">There is no account yet.</p>
+    <AddAccountDialog v-model="adding" />
   </section>
 </template>
 
 <style scoped>
+header {
+  display: flex;
+  align-items: center;
+  justify-content: space-between;
+}
+
 .number {
   font-variant-numeric: tabular-nums;
 }

@@ -2,34 +2,27 @@
 import { ElButton, ElDialog, ElForm, ElFormItem, ElInput } from "element-plus";
 import { ref, watch } from "vue";
 
-import { api, Problem, type Site } from "@/api/client";
+import { api, type Site } from "@/api/client";
+import { useAttempt } from "@/composables/useAttempt";
 
 // Another name for a site; its former default host leads to the new one.
 const site = defineModel<Site | null>({ required: true });
 const emit = defineEmits<{ renamed: [] }>();
 const typed = ref("");
-const error = ref("");
-const busy = ref(false);
+const { busy, errors, attempt } = useAttempt("name");
 
 watch(site, (chosen) => {
   typed.value = chosen?.name ?? "";
-  error.value = "";
+  errors.value = {};
 });
 
-async function rename() {
-  if (!site.value) return;
-  busy.value = true;
-  try {
+const rename = () =>
+  attempt(async () => {
+    if (!site.value) return;
     await api.changeSite(site.value.name, { name: typed.value });
     site.value = null;
     emit("renamed");
-  } catch (problem) {
-    if (!(problem instanceof Problem)) throw problem;
-    error.value = problem.message;
-  } finally {
-    busy.value = false;
-  }
-}
+  });
 </script>
 
 <template>
@@ -41,7 +34,7 @@ async function rename() {
     @close="site = null"
   >
     <ElForm label-position="top" @submit.prevent="rename">
-      <ElFormItem label="Name" for="site-name" :error="error">
+      <ElFormItem label="Name" for="site-name" :error="errors.name">
         <ElInput id="site-name" v-model="typed" />
         <span class="soft">
           {{ site?.default_host }} goes on leading to the site, and no customer has anything to

@@ -2,7 +2,8 @@
 import { ElButton, ElDialog, ElForm, ElFormItem, ElInput } from "element-plus";
 import { computed, ref, watch } from "vue";
 
-import { api, Problem, type Contest } from "@/api/client";
+import { api, type Contest } from "@/api/client";
+import { useAttempt } from "@/composables/useAttempt";
 
 // Asks why, and says what the ruling will do.
 const chosen = defineModel<{ contest: Contest; side: "holder" | "challenger" } | null>({
@@ -10,12 +11,11 @@ const chosen = defineModel<{ contest: Contest; side: "holder" | "challenger" } |
 });
 const emit = defineEmits<{ ruled: [] }>();
 const because = ref("");
-const error = ref("");
-const busy = ref(false);
+const { busy, errors, attempt } = useAttempt("because");
 
 watch(chosen, () => {
   because.value = "";
-  error.value = "";
+  errors.value = {};
 });
 
 const what = computed(() => {
@@ -27,20 +27,13 @@ const what = computed(() => {
     : `${loser} goes on being served until the certificate of ${contest.challenger.account} is there. Then the name switches in one step, and the claim of ${loser} ends for good.`;
 });
 
-async function rule() {
-  if (!chosen.value) return;
-  busy.value = true;
-  try {
+const rule = () =>
+  attempt(async () => {
+    if (!chosen.value) return;
     await api.rule(chosen.value.contest.id, chosen.value.side, because.value);
     chosen.value = null;
     emit("ruled");
-  } catch (problem) {
-    if (!(problem instanceof Problem)) throw problem;
-    error.value = problem.message;
-  } finally {
-    busy.value = false;
-  }
-}
+  });
 </script>
 
 <template>
@@ -53,7 +46,7 @@ async function rule() {
   >
     <p>{{ what }}</p>
     <ElForm label-position="top" @submit.prevent="rule">
-      <ElFormItem label="Why" for="because" :error="error">
+      <ElFormItem label="Why" for="because" :error="errors.because">
         <ElInput id="because" v-model="because" type="textarea" :rows="2" />
       </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy">Rule so</ElButton>

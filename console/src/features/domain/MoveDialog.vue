@@ -12,14 +12,8 @@ import {
 } from "element-plus";
 import { reactive, ref, watch } from "vue";
 
-import {
-  api,
-  Problem,
-  type Claim,
-  type DomainDetail,
-  type MoveDomain,
-  type Site,
-} from "@/api/client";
+import { api, type Claim, type DomainDetail, type MoveDomain, type Site } from "@/api/client";
+import { useAttempt } from "@/composables/useAttempt";
 
 // What a domain shows: another site, the primary of its pair, paths, and from when.
 const props = defineProps<{ claim: Claim; detail: DomainDetail }>();
@@ -33,8 +27,7 @@ const form = reactive({
   missing: "",
   at: null as Date | null,
 });
-const errors = ref<Record<string, string>>({});
-const busy = ref(false);
+const { busy, errors, attempt } = useAttempt("site");
 const said = ref("");
 
 watch(open, async (opened) => {
@@ -64,23 +57,13 @@ function change(): MoveDomain {
   return wanted;
 }
 
-async function move() {
-  busy.value = true;
-  try {
+const move = () =>
+  attempt(async () => {
     const moved = await api.move(props.claim, change());
     emit("moved");
-    if (moved.needs_records) {
-      said.value = "The other site lies behind another ingress: hand the customer the new sheet.";
-    } else {
-      open.value = false;
-    }
-  } catch (problem) {
-    if (!(problem instanceof Problem)) throw problem;
-    errors.value = Object.keys(problem.fields).length ? problem.fields : { site: problem.message };
-  } finally {
-    busy.value = false;
-  }
-}
+    open.value = moved.needs_records;
+    said.value = "The other site lies behind another ingress: hand the customer the new sheet.";
+  });
 </script>
 
 <template>

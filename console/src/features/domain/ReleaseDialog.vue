@@ -1,29 +1,21 @@
 <script setup lang="ts">
 import { ElButton, ElDialog } from "element-plus";
-import { ref } from "vue";
 
-import { api, type Claim, Problem } from "@/api/client";
+import { api, type Claim } from "@/api/client";
+import { useAttempt } from "@/composables/useAttempt";
 
 // Asks once more before a domain leaves the platform.
 const props = defineProps<{ claim: Claim }>();
 const emit = defineEmits<{ released: [] }>();
 const open = defineModel<boolean>({ required: true });
-const error = ref("");
-const busy = ref(false);
+const { busy, errors, attempt } = useAttempt("host");
 
-async function release() {
-  busy.value = true;
-  try {
+const release = () =>
+  attempt(async () => {
     await api.release(props.claim);
     open.value = false;
     emit("released");
-  } catch (problem) {
-    if (!(problem instanceof Problem)) throw problem;
-    error.value = problem.message;
-  } finally {
-    busy.value = false;
-  }
-}
+  });
 </script>
 
 <template>
@@ -32,7 +24,7 @@ async function release() {
       Visitors no longer reach the site by this name, and its certificate is revoked. The customer
       should take its records back. The name can be taken in anew at any time.
     </p>
-    <p v-if="error" role="alert" class="error">{{ error }}</p>
+    <p v-if="errors.host" role="alert" class="error">{{ errors.host }}</p>
     <ElButton type="danger" :loading="busy" @click="release">Release it</ElButton>
   </ElDialog>
 </template>

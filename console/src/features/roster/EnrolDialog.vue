@@ -12,32 +12,28 @@ import {
 import { onMounted, reactive, ref } from "vue";
 import { useRouter } from "vue-router";
 
-import { api, Problem, type Site } from "@/api/client";
+import { api, type Site } from "@/api/client";
+import { useAttempt } from "@/composables/useAttempt";
 
 const open = defineModel<boolean>({ required: true });
 const router = useRouter();
 const sites = ref<Site[]>([]);
-const form = reactive({ host: "", site: "", pair: false });
-const errors = ref<Record<string, string>>({});
-const busy = ref(false);
+const form = reactive({ host: "", site: "", pair: false, by_zone: false });
+const { busy, errors, attempt } = useAttempt("host");
 
 onMounted(async () => (sites.value = await api.sites()));
 
 async function submit() {
-  errors.value = form.site ? {} : { site: "Choose the site that the domain will show." };
-  if (!form.site) return;
-  busy.value = true;
-  try {
-    const sheet = await api.enrol(form.host, form.site, form.pair);
+  if (!form.site) {
+    errors.value = { site: "Choose the site that the domain will show." };
+    return;
+  }
+  await attempt(async () => {
+    const sheet = await api.enrol({ ...form });
     open.value = false;
     const account = sites.value.find((site) => site.name === form.site)?.account;
     await router.push({ name: "domain", params: { host: sheet.routed }, query: { account } });
-  } catch (problem) {
-    if (!(problem instanceof Problem)) throw problem;
-    errors.value = Object.keys(problem.fields).length ? problem.fields : { host: problem.message };
-  } finally {
-    busy.value = false;
-  }
+  });
 }
 </script>
 
@@ -61,6 +57,11 @@ async function submit() {
       <ElFormItem :error="errors.pair">
         <ElCheckbox v-model="form.pair">
           With and without www; this one is the primary, and the other leads to it
+        </ElCheckbox>
+      </ElFormItem>
+      <ElFormItem :error="errors.by_zone">
+        <ElCheckbox v-model="form.by_zone">
+          Proved once at the zone’s apex, for every name there that is taken in so
         </ElCheckbox>
       </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy">Enrol</ElButton>

@@ -179,7 +179,7 @@ fn nobody_takes_shadows_inherits_or_learns_of_what_another_account_has() {
             assert_eq!((status, none), (404, 404), "{path}: {body}");
             assert_eq!(body.to_string().replace(&held, "X"), nothing.to_string().replace(&nowhere, "X"));
         }
-        for path in ["contests", "keys", "certificates/days"] {
+        for path in ["contests", "keys", "certificates/account"] {
             assert_eq!(rival.call(&own, "GET", path, &Value::Null).await.0, 403, "{path}");
         }
         let move_theirs = json!({ "site": "onswick" });

@@ -88,14 +88,7 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
             })
             .collect();
         let until = Utc::now() + chrono::Duration::days(30);
-        let new = Enrolment {
-            site: "onswick",
-            account_id: None,
-            domains: &domains,
-            is_pair: false,
-            is_proved_by_zone: false,
-            token_expires_at: until,
-        };
+        let new = Enrolment::new("onswick", &domains, until);
         store.enrol(&new).await.expect("enrolled");
         // As if the owner of each had proven it, which takes a while.
         let proven = "LOCK TABLE tasks IN EXCLUSIVE MODE; DELETE FROM tasks;

@@ -136,7 +136,8 @@ pub fn task_retry(tries: i32, policy: &Policy, now: DateTime<Utc>) -> DateTime<U
 /// often, and not for ever.
 pub fn next_watch(ended_at: DateTime<Utc>, policy: &Policy, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
     let since = now - ended_at;
-    let wait = (since / 4).clamp(policy.look_first, LONGEST_WATCH.max(policy.look_first));
+    let soon = policy.look_first * 6;
+    let wait = (since / 4).clamp(soon, LONGEST_WATCH.max(soon));
     (since < policy.watch_for).then_some(now + wait)
 }
 
@@ -183,7 +184,7 @@ mod tests {
         let policy = Policy::default();
         let left = Utc::now();
         let wait = |since: Duration| next_watch(left, &policy, left + since).map(|at| at - left - since);
-        assert_eq!(wait(Duration::zero()), Some(policy.look_first));
+        assert_eq!(wait(Duration::zero()), Some(policy.look_first * 6));
         assert_eq!(wait(Duration::hours(4)), Some(Duration::hours(1)));
         assert_eq!(wait(Duration::days(20)), Some(Duration::days(1)));
         assert_eq!(wait(policy.watch_for), None);

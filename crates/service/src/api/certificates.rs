@@ -82,12 +82,14 @@ pub(super) async fn days(
     State(app): State<Arc<App>>,
     caller: Caller,
 ) -> Result<Json<Vec<CertificateDay>>, Refusal> {
-    caller.needs_all(Role::Viewer)?;
-    let days = app.store.certificate_days(Utc::now(), DAYS).await?.into_iter().map(|row| CertificateDay {
-        day: row.day,
-        ending: row.ending,
-        renewing: row.renewing,
-    });
+    caller.needs(Role::Viewer)?;
+    let account = caller.account().map(|account| account.id);
+    let days = app
+        .store
+        .certificate_days(account, Utc::now(), DAYS)
+        .await?
+        .into_iter()
+        .map(|row| CertificateDay { day: row.day, ending: row.ending, renewing: row.renewing });
 
     Ok(Json(days.collect()))
 }
