@@ -265,16 +265,24 @@ impl Platform {
         Ok(serde_json::from_value(sheet)?)
     }
 
+    /// Waits until a domain is live, unless it has left or rests.
+    async fn live(&self, host: &str, account: &str) -> anyhow::Result<()> {
+        let path = format!("domains/{host}?account={account}");
+        let is_live = || async {
+            let answer = self.call(Method::GET, &path, None).await;
+            answer.is_ok_and(|(_, detail)| {
+                let rests =
+                    ["ended", "suspended_at", "paused_at"].iter().any(|field| !detail[field].is_null());
+                rests || detail["stage"] == "live"
+            })
+        };
+        wait_for(&format!("{host} being live"), Duration::from_secs(120), is_live).await
+    }
+
     /// Lets other accounts that claim a name prove themselves too, once it is live.
     async fn contend(&self, zones: &Zones) -> anyhow::Result<()> {
         for RivalPart { host, holder, challenger } in RIVALS {
-            let path = format!("domains/{host}?account={holder}");
-            let is_live = || async {
-                let answer = self.call(Method::GET, &path, None).await;
-                answer.is_ok_and(|(_, detail)| detail["stage"] == "live" || !detail["ended"].is_null())
-            };
-            wait_for(&format!("{host} being live"), Duration::from_secs(120), is_live).await?;
-
+            self.live(host, holder).await?;
             let sheet = format!("domains/{host}/sheet?reveal=true&account={challenger}");
             let (_, sheet) = self.call(Method::GET, &sheet, None).await?;
             let sheet: Sheet = serde_json::from_value(sheet)?;
@@ -379,6 +387,7 @@ impl Platform {
         let start = Instant::now();
         self.contend(zones).await?;
         for part in PARTS.iter().filter(|part| part.act == Act::Suspended) {
+            self.live(part.host, part.site).await?;
             self.call(Method::POST, &format!("accounts/{}/suspension", part.site), None).await?;
         }
         for part in &PARTS {

@@ -178,7 +178,7 @@ dl {
   display: grid;
   grid-template-columns: 110px 1fr;
   gap: 4px calc(var(--step) * 2);
-  margin: calc(var(--step) * 2) 0 calc(var(--step) * 4);
+  margin: 0;
 }
 
 dt {
@@ -188,10 +188,6 @@ dt {
 dd {
   margin: 0;
   overflow-wrap: anywhere;
-}
-
-table {
-  margin-bottom: calc(var(--step) * 4);
 }
 
 .hidden {

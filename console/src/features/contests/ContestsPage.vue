@@ -89,10 +89,6 @@ header {
   justify-content: space-between;
 }
 
-article {
-  margin-top: calc(var(--step) * 4);
-}
-
 h2 .soft {
   font-size: 15px;
   font-weight: 400;

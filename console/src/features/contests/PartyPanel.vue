@@ -69,12 +69,24 @@ const source = (cell: JudgedLine["cells"][number]) =>
 </template>
 
 <style scoped>
+section {
+  display: flex;
+  flex-direction: column;
+  align-items: flex-start;
+}
+
+.source {
+  margin-left: var(--step);
+}
+
 h3 {
   font-size: 16px;
 }
 
 dl {
+  flex: 1;
   display: grid;
+  align-content: start;
   grid-template-columns: 90px 1fr;
   gap: 6px calc(var(--step) * 2);
 }

@@ -18,6 +18,14 @@ watch(chosen, () => {
   errors.value = {};
 });
 
+const title = computed(() => {
+  if (!chosen.value) return "";
+  const { contest, side } = chosen.value;
+  return side === "holder"
+    ? `Leave ${contest.shown} with ${contest.holder.account}`
+    : `Give ${contest.shown} to ${contest.challenger.account}`;
+});
+
 const what = computed(() => {
   if (!chosen.value) return "";
   const { contest, side } = chosen.value;
@@ -39,7 +47,7 @@ const rule = () =>
 <template>
   <ElDialog
     :model-value="chosen !== null"
-    :title="`${chosen?.contest.shown ?? ''} is ${chosen ? chosen.contest[chosen.side].account : ''}’s`"
+    :title="title"
     width="520"
     append-to-body
     @close="chosen = null"

@@ -28,7 +28,7 @@ const route = useRoute();
 const router = useRouter();
 const account = typeof route.query.account === "string" ? route.query.account : undefined;
 const claim: Claim = { host: props.host, account };
-const { detail, history, error, look, reload } = useDomain(claim);
+const { detail, history, error, claims, look, reload } = useDomain(claim);
 const session = useSession();
 const releasing = ref(false);
 const moving = ref(false);
@@ -167,6 +167,14 @@ async function lookNow() {
   </section>
   <section v-else-if="error" class="page">
     <p>{{ error }} <RouterLink :to="{ name: 'roster' }">Back to the roster</RouterLink></p>
+    <ul v-if="claims.length">
+      <li v-for="line in claims" :key="line.account">
+        <RouterLink :to="{ query: { ...route.query, account: line.account } }"
+          >{{ line.shown }} of {{ line.account }}</RouterLink
+        >
+        <span class="soft">, {{ line.stage }}</span>
+      </li>
+    </ul>
   </section>
 </template>
 

@@ -1,6 +1,13 @@
 import { ref } from "vue";
 
-import { api, Problem, type Claim, type DomainDetail, type Event } from "@/api/client";
+import {
+  api,
+  Problem,
+  type Claim,
+  type DomainDetail,
+  type Event,
+  type RosterLine,
+} from "@/api/client";
 import { useLive } from "@/composables/useLive";
 
 /** One domain and its history, kept true by live events. */
@@ -8,6 +15,8 @@ export function useDomain(claim: Claim) {
   const detail = ref<DomainDetail | null>(null);
   const history = ref<Event[]>([]);
   const error = ref("");
+  /** The claims of the name, where it has to be said whose is meant. */
+  const claims = ref<RosterLine[]>([]);
 
   async function reload() {
     try {
@@ -19,6 +28,7 @@ export function useDomain(claim: Claim) {
     } catch (problem) {
       if (!(problem instanceof Problem)) throw problem;
       error.value = problem.message;
+      claims.value = problem.status === 409 ? await claimsOf(claim.host) : [];
     }
   }
 
@@ -33,5 +43,10 @@ export function useDomain(claim: Claim) {
   }
 
   useLive((event) => event.subject === claim.host, reload);
-  return { detail, history, error, look, reload };
+  return { detail, history, error, claims, look, reload };
+}
+
+async function claimsOf(host: string) {
+  const { rows } = await api.rosterPage(api.roster({ text: host }));
+  return rows.filter((line) => line.host === host);
 }

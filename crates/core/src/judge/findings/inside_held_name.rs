@@ -17,9 +17,11 @@ pub(super) const ENTRY: Entry = Entry {
 };
 
 /// Said once the claim is proved: before that, it would tell who asks what others
-/// have.
+/// have. While the name itself is contested, that is what matters.
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
-    let held = case.domain.ties.inside.as_ref().filter(|_| case.is_owned())?;
+    let ties = &case.domain.ties;
+    let is_told = case.is_owned() && ties.standing.contest().is_none();
+    let held = ties.inside.as_ref().filter(|_| is_told)?;
     let host = &case.domain.host;
     Some(Diagnosis {
         remedy: format!("Keep the records of {host}. The name around it is in use on this platform too."),

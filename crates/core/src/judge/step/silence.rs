@@ -119,7 +119,8 @@ fn a_lapsed_gate_runs_out_of_its_grace_in_silence_too() {
 
     let after = |later: Duration| step(&domain, &testing::platform(), &silent, &policy, now() + later);
     assert_eq!(states(&after(Duration::minutes(59)))[..2], [Lapsed, Lapsed]);
-    assert_eq!(states(&after(Duration::minutes(60)))[..2], [Waiting, Waiting]);
+    let over = states(&after(Duration::minutes(60)));
+    assert!(over[..2].iter().all(|state| !state.is_reached()), "{over:?}");
 }
 
 /// Who says nothing.
