@@ -91,6 +91,9 @@ impl Store {
         let mask = before.domain.mask();
         let mut happened = gate_events(&before.domain.gates, &outcome.gates, &mask);
         happened.extend(write_findings(&mut tx, before.id, &outcome.findings, &mask, now).await?);
+        // What stood there and what stands there now may be tokens of other claims too.
+        let surveys = before.survey.iter().chain([looked.survey]);
+        let mask = surveys.fold(mask, |mask, survey| mask.and(before.domain.mask_of_others(survey)));
         happened.extend(looked.drifts.iter().map(|drift| Event::Drifted(masked(drift, &mask))));
 
         let mut told = Told::default();

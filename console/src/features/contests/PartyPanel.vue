@@ -59,7 +59,7 @@ const source = (cell: JudgedLine["cells"][number]) =>
           <code class="record">{{ line.owner }}</code>
           <div v-for="cell in line.cells" :key="source(cell)">
             <VerdictMark :verdict="cell.verdict" word />
-            <span class="soft">{{ source(cell) }}</span>
+            <span class="soft source">{{ source(cell) }}</span>
           </div>
         </dd>
       </template>

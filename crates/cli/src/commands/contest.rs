@@ -62,7 +62,7 @@ fn print_party(side: &str, party: &Party) {
     println!("{side}: {}   site {}", party.account, party.site);
     println!("  claimed     {}", exact(party.enrolled_at));
     if let Some(since) = party.held_since {
-        println!("  holds since {}", exact(since));
+        println!("  holds it    {}", exact(since));
     }
     println!("  gates       {}  {}", explain::posts(&party.gates), party.stage);
     println!("{}\n", hanging("  ownership   ", &party.gates.get(GateName::Ownership).reason));

@@ -244,6 +244,8 @@ fn while_both_tokens_stand_an_engineer_rules_and_the_winners_certificate_comes_f
         let holder = until(&own, &host, "onswick", "told of the contest", told).await;
         assert_eq!((&holder["stage"], &holder["contest"]["phase"]), (&json!("live"), &json!("ruling")));
         assert_eq!(routed(&own, &host).await, "onswick", "the holder goes on being served");
+        let told = own.cli_json(&["history", &host, "--account", "onswick"]).await.to_string();
+        assert!(!told.contains(&token_of(&json!(theirs))), "nobody quotes the token of another: {told}");
         assert!(challenger["certificate"].is_null(), "and nobody else is issued one");
 
         let open = contest(&own, &host).await;

@@ -34,6 +34,13 @@ impl Mask {
         Self { tokens: tokens.into_iter().cloned().collect() }
     }
 
+    /// Hides those of another mask too.
+    #[must_use]
+    pub fn and(mut self, other: Self) -> Self {
+        self.tokens.extend(other.tokens);
+        self
+    }
+
     /// The text without any of the tokens: a whole one shows its ends, a piece
     /// nothing.
     pub fn hide(&self, text: &str) -> String {
