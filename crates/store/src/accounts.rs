@@ -8,8 +8,8 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::claims;
 use crate::edge;
+use crate::locks;
 use crate::tasks::{self, TaskKind};
 
 /// A customer of the platform.
@@ -373,7 +373,7 @@ async fn wake_waiting(tx: &mut PgConnection, account_id: Uuid, now: DateTime<Utc
     .fetch_all(&mut *tx)
     .await?;
 
-    claims::lock(tx, &ids).await?;
+    locks::lock(tx, &ids).await?;
     for id in ids {
         tasks::wake(tx, id, TaskKind::Look, now).await?;
     }

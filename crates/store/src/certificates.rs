@@ -10,10 +10,10 @@ use uuid::Uuid;
 use crate::DomainRecord;
 use crate::Store;
 use crate::StoreError;
-use crate::claims;
 use crate::edge;
 use crate::error::{read, word};
 use crate::events::{self, About};
+use crate::locks;
 use crate::orders;
 use crate::tasks::{self, TaskKind};
 
@@ -190,7 +190,7 @@ impl Store {
         let now = Utc::now();
         let name = domain.domain.routed();
         let mut tx = self.pool.begin().await?;
-        claims::lock(&mut tx, &[domain.id]).await?.open(domain.id)?;
+        locks::lock(&mut tx, &[domain.id]).await?.open(domain.id)?;
 
         sqlx::query!(
             "INSERT INTO certificates
@@ -230,7 +230,7 @@ impl Store {
     pub async fn renew_now(&self, domain_id: Uuid) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        claims::lock(&mut tx, &[domain_id]).await?.open(domain_id)?;
+        locks::lock(&mut tx, &[domain_id]).await?.open(domain_id)?;
 
         let due = sqlx::query!(
             "UPDATE certificates SET renew_at = $2, called = true, advice_at = NULL WHERE id =
@@ -266,7 +266,7 @@ impl Store {
         let mut called = 0;
         for certificate in due {
             let mut tx = self.pool.begin().await?;
-            claims::lock(&mut tx, &certificate.domain_ids).await?;
+            locks::lock(&mut tx, &certificate.domain_ids).await?;
             let is_first = sqlx::query!(
                 "UPDATE certificates SET called = true WHERE id = $1 AND renew_at <= $2 AND NOT called",
                 certificate.id,

@@ -1,16 +1,10 @@
-//! Claims of a name: locking them, settling what they are to each other, and
-//! ending them.
-//!
-//! Every transaction that writes about a claim begins with [`lock`]. The order of
-//! locks is one for all of them: an account, claims by their key, tasks by their
-//! key, orders and certificates, and last the lock on events.
-
-use std::collections::BTreeSet;
+//! What the claims of a name are to each other, and doing what has to be done about
+//! it.
 
 use chrono::{DateTime, Utc};
 use nomenta_api::event::Event;
 use nomenta_core::claim::rivals::{self, Change, Claim, ClaimId, Contest, ContestId, Outcome, Rivals};
-use nomenta_core::judge::gate::{GateName, Gates};
+use nomenta_core::judge::gate::GateName;
 use nomenta_core::judge::standing::{Contested, Ending, Phase, Standing};
 use sqlx::PgConnection;
 use uuid::Uuid;
@@ -18,139 +12,13 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::ending;
-use crate::error::{read, word};
-use crate::events::About;
+use crate::error::word;
+use crate::locks::{Claims, Locked, LockedColumns, Told};
 use crate::orders::NewOrder;
 use crate::tasks::{self, TaskKind};
 
 /// Rounds of settling; each one leaves fewer claims or contests to settle.
 const ROUNDS: usize = 64;
-
-/// A claim as it stands under its lock.
-#[derive(Clone, Debug)]
-pub(crate) struct Locked {
-    pub id: Uuid,
-    pub host: String,
-    pub pair_id: Option<Uuid>,
-    pub holds: bool,
-    pub is_at_work: bool,
-    gates: Gates,
-}
-
-struct LockedColumns {
-    id: Uuid,
-    host: String,
-    pair_id: Option<Uuid>,
-    holds: bool,
-    is_at_work: bool,
-    gates: serde_json::Value,
-}
-
-impl LockedColumns {
-    fn read(self) -> Result<Locked, StoreError> {
-        Ok(Locked {
-            id: self.id,
-            host: self.host,
-            pair_id: self.pair_id,
-            holds: self.holds,
-            is_at_work: self.is_at_work,
-            gates: read("gate", self.gates)?,
-        })
-    }
-}
-
-/// The locked claims of some names, those of the one that was asked for first.
-#[derive(Clone, Debug)]
-pub(crate) struct Claims(Vec<Locked>);
-
-impl Claims {
-    /// The claim with this key, if it has not ended.
-    pub(crate) fn get(&self, id: Uuid) -> Option<&Locked> {
-        self.0.iter().find(|claim| claim.id == id)
-    }
-
-    /// The same, for who cannot go on without.
-    ///
-    /// # Errors
-    /// [`StoreError::Ended`].
-    pub(crate) fn open(&self, id: Uuid) -> Result<&Locked, StoreError> {
-        self.get(id).ok_or(StoreError::Ended)
-    }
-
-    /// The other one of a claim's pair.
-    pub(crate) fn sibling(&self, id: Uuid) -> Option<&Locked> {
-        let pair_id = self.get(id)?.pair_id?;
-        self.0.iter().find(|claim| claim.pair_id == Some(pair_id) && claim.id != id)
-    }
-}
-
-/// What a transaction tells once all its rows are written: events and the edge's
-/// changes have a lock of their own, which comes last.
-#[derive(Debug, Default)]
-pub(crate) struct Told {
-    pub events: Vec<(Uuid, String, Event)>,
-    pub touched: BTreeSet<String>,
-}
-
-impl Told {
-    pub(crate) fn event(&mut self, claim: &Locked, event: Event) {
-        self.events.push((claim.id, claim.host.clone(), event));
-    }
-
-    pub(crate) fn touch(&mut self, host: &str) {
-        self.touched.insert(host.to_owned());
-    }
-
-    fn has_ended(&self, id: Uuid) -> bool {
-        self.events.iter().any(|(of, _, event)| *of == id && event.is_end())
-    }
-
-    /// Writes it, as the last part of the transaction.
-    pub(crate) async fn write(self, tx: &mut PgConnection, now: DateTime<Utc>) -> Result<(), StoreError> {
-        let rows: Vec<_> =
-            self.events.iter().map(|(id, host, event)| (About { id: Some(*id), host }, event)).collect();
-        crate::events::insert(tx, &rows, now).await?;
-
-        let hosts: Vec<_> = self.touched.iter().map(String::as_str).collect();
-        if hosts.is_empty() { Ok(()) } else { crate::edge::touch(tx, &hosts).await }
-    }
-}
-
-/// Locks some claims together with whatever may change with them: the other
-/// claims of their names and the siblings of all of these, and then their tasks.
-/// Claims that have ended are left out.
-pub(crate) async fn lock(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Claims, StoreError> {
-    let rows = sqlx::query_as!(
-        LockedColumns,
-        r#"WITH asked AS (SELECT host FROM domains WHERE id = ANY($1) AND ended_at IS NULL),
-                named AS (SELECT d.id, d.pair_id FROM domains d JOIN asked a ON a.host = d.host
-                          WHERE d.ended_at IS NULL),
-                sibling AS (SELECT d.id FROM domains d JOIN named n ON n.pair_id = d.pair_id
-                            WHERE d.ended_at IS NULL)
-           SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, gates FROM domains
-           WHERE id IN (SELECT id FROM named UNION SELECT id FROM sibling) AND ended_at IS NULL
-           ORDER BY id FOR NO KEY UPDATE"#,
-        ids
-    )
-    .fetch_all(&mut *tx)
-    .await?;
-
-    let claims: Vec<_> = rows.into_iter().map(LockedColumns::read).collect::<Result<_, _>>()?;
-    let ids: Vec<_> = claims.iter().map(|claim| claim.id).collect();
-    tasks::lock(tx, &ids).await?;
-    Ok(Claims(claims))
-}
-
-/// Claims that are locked already, by their keys.
-pub(crate) async fn read_locked(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Vec<Locked>, StoreError> {
-    let rows = sqlx::query_as!(
-        LockedColumns,
-        r#"SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, gates FROM domains
-           WHERE id = ANY($1) AND ended_at IS NULL ORDER BY id"#,
-        ids
-    );
-    rows.fetch_all(&mut *tx).await?.into_iter().map(LockedColumns::read).collect()
-}
 
 /// Settles what the claims of a name are to each other, after something has
 /// happened to any of them. The claims must be locked.

@@ -8,8 +8,9 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::claims::{self, Told};
+use crate::claims;
 use crate::error::{read, word};
+use crate::locks::{self, Told};
 
 /// Which contests to list.
 #[derive(Clone, Copy, Debug, Default)]
@@ -254,7 +255,7 @@ impl Store {
             .ok_or_else(|| StoreError::missing("contest", &id.to_string()))?;
 
         let mut tx = self.pool.begin().await?;
-        claims::lock(&mut tx, &[contest.challenger_id]).await?;
+        locks::lock(&mut tx, &[contest.challenger_id]).await?;
         let done = sqlx::query!(
             "UPDATE contests SET ruled_for = $2, ruled_at = $3, ruled_by = $4, ruled_because = $5
              WHERE id = $1 AND settled_at IS NULL",

@@ -16,9 +16,10 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::claims::{self, Told};
+use crate::claims;
 use crate::error::{read, read_if, word};
 use crate::ingresses::IngressColumns;
+use crate::locks::{self, Told};
 use crate::tasks::{self, TaskKind};
 
 /// Tokens that are remembered as superseded, newest first.
@@ -258,7 +259,7 @@ impl Store {
         )
         .fetch_all(&mut *tx)
         .await?;
-        let claims = claims::lock(&mut tx, &ids).await?;
+        let claims = locks::lock(&mut tx, &ids).await?;
         claims.open(id)?;
 
         let mut told = Told::default();

@@ -1,4 +1,4 @@
-//! The end of a claim, and giving certificates up.
+//! The end of a claim, with all that depends on it.
 
 use chrono::{DateTime, Utc};
 use nomenta_api::certificate::OrderStatus;
@@ -9,105 +9,12 @@ use nomenta_core::judge::standing::Ending;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
-use crate::DomainRecord;
-use crate::Store;
 use crate::StoreError;
 use crate::channel::{self, Channel};
-use crate::claims::{self, Told};
 use crate::error;
+use crate::locks::{self, Told};
+use crate::revocations;
 use crate::tasks::{self, TaskKind};
-
-impl Store {
-    /// Gives up every certificate that covers a domain and was ordered for it,
-    /// and asks for its revocation; returns how many. The domain is looked at
-    /// again, so that a new one is ordered.
-    ///
-    /// # Errors
-    /// [`StoreError::Ended`] if it has left; [`StoreError::Database`]; nothing is
-    /// given up then.
-    pub async fn revoke(&self, domain: &DomainRecord, reason: RevocationReason) -> Result<usize, StoreError> {
-        let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[domain.id]).await?;
-        claims.open(domain.id)?;
-
-        let revoked = give_up(&mut tx, domain.id, reason, now).await?;
-        tasks::wake(&mut tx, domain.id, TaskKind::Look, now).await?;
-        tx.commit().await?;
-
-        Ok(revoked)
-    }
-
-    /// Lets a domain leave the platform: no more looks, no route, its certificates
-    /// revoked; one that another domain shares goes on being served for that until
-    /// it has one of its own.
-    ///
-    /// # Errors
-    /// [`StoreError::Ended`] if it has left; [`StoreError::Database`]; the domain
-    /// stays as it is then.
-    pub async fn release(&self, domain: &DomainRecord) -> Result<(), StoreError> {
-        let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[domain.id]).await?;
-        let host = claims.open(domain.id)?.host.clone();
-
-        let mut told = Told::default();
-        end(&mut tx, domain.id, Ending::Released, &mut told, now).await?;
-        claims::settle(&mut tx, self, &host, &mut told, now).await?;
-        told.write(&mut tx, now).await?;
-        tx.commit().await?;
-
-        Ok(())
-    }
-
-    /// Gives up claims that were never proved, once their token and the patience
-    /// with them have run out; returns how many.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn expire_claims(&self, now: DateTime<Utc>, most: i64) -> Result<usize, StoreError> {
-        let due = sqlx::query_scalar!(
-            "SELECT id FROM domains
-             WHERE ended_at IS NULL AND held_since IS NULL AND token_expires_at < $1
-               AND ownership IN ('waiting', 'blocked') ORDER BY token_expires_at LIMIT $2",
-            now - self.rules.patience,
-            most
-        )
-        .fetch_all(&self.pool)
-        .await?;
-
-        let mut expired = 0;
-        for id in due {
-            expired += usize::from(self.expire(id, now).await?);
-        }
-        Ok(expired)
-    }
-
-    /// Gives one of them up; `false` if something has come in between.
-    async fn expire(&self, id: Uuid, now: DateTime<Utc>) -> Result<bool, StoreError> {
-        let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[id]).await?;
-        let Some(claim) = claims.get(id) else { return Ok(false) };
-        let host = claim.host.clone();
-
-        let is_due = sqlx::query_scalar!(
-            r#"SELECT token_expires_at < $2 AND held_since IS NULL AND ownership IN ('waiting', 'blocked')
-                   AS "due!" FROM domains WHERE id = $1"#,
-            id,
-            now - self.rules.patience
-        );
-        if !is_due.fetch_one(&mut *tx).await? {
-            return Ok(false);
-        }
-
-        let mut told = Told::default();
-        end(&mut tx, id, Ending::Expired, &mut told, now).await?;
-        claims::settle(&mut tx, self, &host, &mut told, now).await?;
-        told.write(&mut tx, now).await?;
-        tx.commit().await?;
-        Ok(true)
-    }
-}
 
 /// Ends a claim for good, and settles in the same breath what depends on it: its
 /// tasks and orders are gone, its pair is parted, its certificates are given up.
@@ -118,7 +25,7 @@ pub(crate) async fn end(
     told: &mut Told,
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let claims = claims::lock(tx, &[id]).await?;
+    let claims = locks::lock(tx, &[id]).await?;
     let claim = claims.open(id)?;
 
     sqlx::query!(
@@ -204,7 +111,7 @@ async fn leave_shared(tx: &mut PgConnection, id: Uuid, now: DateTime<Utc>) -> Re
 
 /// Marks a domain's certificates as revoked and queues their revocation. What
 /// was brought in is given up too; revoking it is for its owner.
-async fn give_up(
+pub(crate) async fn give_up(
     tx: &mut PgConnection,
     id: Uuid,
     reason: RevocationReason,
@@ -231,30 +138,7 @@ async fn give_up(
         }
     }
 
-    queue(tx, &revoked, id, reason, now).await?;
+    revocations::queue(tx, &revoked, id, reason, now).await?;
     channel::notify(tx, Channel::Work).await?;
     Ok(revoked.len())
-}
-
-/// Asks for the revocation of certificates that one claim had.
-pub(crate) async fn queue(
-    tx: &mut PgConnection,
-    certificates: &[Uuid],
-    domain_id: Uuid,
-    reason: RevocationReason,
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
-    sqlx::query!(
-        "INSERT INTO revocations (certificate_id, domain_id, host, serial, chain_pem, reason, asked_at, try_at)
-         SELECT c.id, $2, d.host, coalesce(c.facts->>'serial', ''), c.chain_pem, $3, $4, $4
-         FROM certificates c JOIN domains d ON d.id = $2
-         WHERE c.id = ANY($1) ON CONFLICT DO NOTHING",
-        certificates,
-        domain_id,
-        reason.as_str(),
-        now
-    )
-    .execute(&mut *tx)
-    .await?;
-    Ok(())
 }

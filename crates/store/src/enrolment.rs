@@ -136,15 +136,10 @@ async fn insert(
     ids: &[Uuid],
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    let mut hosts = Vec::new();
-    let mut zones = Vec::new();
-    let mut tokens = Vec::new();
-
-    for domain in new.domains {
-        hosts.push(domain.subject.to_string());
-        zones.push(domain.subject.host.registered().to_owned());
-        tokens.push(domain.token.as_str().to_owned());
-    }
+    let mut hosts: Vec<_> = new.domains.iter().map(|domain| domain.subject.to_string()).collect();
+    let zones: Vec<_> =
+        new.domains.iter().map(|domain| domain.subject.host.registered().to_owned()).collect();
+    let tokens: Vec<_> = new.domains.iter().map(|domain| domain.token.as_str().to_owned()).collect();
 
     let gates = Gates::new(now);
     let state = |name: GateName| gates.get(name).state.as_str();

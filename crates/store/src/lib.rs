@@ -21,6 +21,8 @@ mod events;
 mod ingresses;
 mod issuer;
 mod keys;
+mod leaving;
+mod locks;
 mod looks;
 mod moves;
 mod orders;

@@ -21,11 +21,12 @@ use crate::DomainRecord;
 use crate::Lease;
 use crate::Store;
 use crate::StoreError;
-use crate::claims::{self, Told};
+use crate::claims;
 use crate::error::{read, word};
 use crate::events::{self, About};
+use crate::locks::{self, Told};
 use crate::orders::{self, NewOrder};
-use crate::tasks;
+use crate::tasks::{self, TaskKind};
 
 /// What a look found.
 pub struct Looked<'a> {
@@ -80,7 +81,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let outcome = looked.outcome;
         let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[before.id]).await?;
+        let claims = locks::lock(&mut tx, &[before.id]).await?;
         let claim = claims.get(before.id).ok_or(StoreError::LeaseLost)?;
 
         let next = tasks::Next { due: outcome.next_look, quick: outcome.quick, tries: 0 };
@@ -115,6 +116,24 @@ impl Store {
 
         told.write(&mut tx, now).await?;
         tx.commit().await?;
+        Ok(())
+    }
+
+    /// Makes a domain due for a look now, or again once the running one ends.
+    ///
+    /// # Errors
+    /// [`StoreError::Ended`] if it has left, [`StoreError::Resting`] if it is paused
+    /// or its account suspended.
+    pub async fn look_now(&self, domain_id: Uuid) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let claims = locks::lock(&mut tx, &[domain_id]).await?;
+        if !claims.open(domain_id)?.is_at_work {
+            return Err(StoreError::Resting);
+        }
+
+        tasks::wake(&mut tx, domain_id, TaskKind::Look, Utc::now()).await?;
+        tx.commit().await?;
+
         Ok(())
     }
 

@@ -7,7 +7,7 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::claims::{self, Locked, Told};
+use crate::locks::{self, Locked, Told};
 use crate::tasks::{self, TaskKind};
 
 /// What is to change about what a domain shows; what is left out stays.
@@ -43,7 +43,7 @@ impl Store {
     pub async fn move_domain(&self, id: Uuid, change: &Move<'_>) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[id]).await?;
+        let claims = locks::lock(&mut tx, &[id]).await?;
         let claim = claims.open(id)?;
         let mut told = Told::default();
 
@@ -97,7 +97,7 @@ impl Store {
     /// Switches one of them; `false` if something has come in between.
     async fn switch_one(&self, id: Uuid, now: DateTime<Utc>) -> Result<bool, StoreError> {
         let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[id]).await?;
+        let claims = locks::lock(&mut tx, &[id]).await?;
         let Some(claim) = claims.get(id) else { return Ok(false) };
 
         let next = sqlx::query!(

@@ -13,12 +13,12 @@ use uuid::Uuid;
 use crate::Lease;
 use crate::Store;
 use crate::StoreError;
-use crate::claims::{self, Told};
 use crate::edge;
-use crate::ending;
 use crate::error::word;
 use crate::events::{self, About};
 use crate::issuer::{ACCOUNT_WINDOW, DOMAIN_WINDOW, Limits};
+use crate::locks::{self, Told};
+use crate::revocations;
 use crate::story;
 use crate::tasks::{self, TaskKind};
 
@@ -164,7 +164,7 @@ impl Store {
         let now = Utc::now();
         let facts = &issued.facts;
         let mut tx = self.pool.begin().await?;
-        claims::lock(&mut tx, &order.domain_ids).await?;
+        locks::lock(&mut tx, &order.domain_ids).await?;
 
         tasks::finish(&mut tx, lease, None).await?;
         sqlx::query!(
@@ -206,7 +206,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        claims::lock(&mut tx, &order.domain_ids).await?;
+        locks::lock(&mut tx, &order.domain_ids).await?;
 
         tasks::finish(&mut tx, lease, None).await?;
         sqlx::query!(
@@ -292,7 +292,7 @@ pub(crate) async fn replace(
     .await?;
     for certificate in retiring {
         let reason = word("reason", certificate.retires.as_deref().unwrap_or_default())?;
-        ending::queue(tx, &[certificate.id], certificate.domain_id, reason, now).await?;
+        revocations::queue(tx, &[certificate.id], certificate.domain_id, reason, now).await?;
     }
     Ok(())
 }

@@ -8,8 +8,8 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::claims::{self, Locked, Told};
 use crate::error::read;
+use crate::locks::{self, Locked, Told};
 use crate::tasks::{self, TaskKind};
 
 impl Store {
@@ -21,7 +21,7 @@ impl Store {
     pub async fn pause(&self, id: Uuid) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[id]).await?;
+        let claims = locks::lock(&mut tx, &[id]).await?;
         let claim = claims.open(id)?;
 
         let done = sqlx::query!(
@@ -51,7 +51,7 @@ impl Store {
     pub async fn resume(&self, id: Uuid) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[id]).await?;
+        let claims = locks::lock(&mut tx, &[id]).await?;
         let claim = claims.open(id)?;
 
         let gates = sqlx::query_scalar!(
@@ -152,7 +152,7 @@ async fn of_account(tx: &mut PgConnection, account_id: Uuid) -> Result<Vec<Locke
     )
     .fetch_all(&mut *tx)
     .await?;
-    claims::read_locked(tx, &ids).await
+    locks::read_locked(tx, &ids).await
 }
 
 /// Takes up a domain's work again: a look, and the order that was on its way.

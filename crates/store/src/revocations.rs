@@ -6,6 +6,7 @@ use nomenta_api::event::Event;
 use nomenta_core::judge::certificate::RevocationReason;
 use nomenta_core::judge::evidence::Problem;
 use serde_json::json;
+use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::Store;
@@ -165,4 +166,27 @@ impl Store {
 
         Ok(revocations)
     }
+}
+
+/// Asks for the revocation of certificates that one claim had.
+pub(crate) async fn queue(
+    tx: &mut PgConnection,
+    certificates: &[Uuid],
+    domain_id: Uuid,
+    reason: RevocationReason,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO revocations (certificate_id, domain_id, host, serial, chain_pem, reason, asked_at, try_at)
+         SELECT c.id, $2, d.host, coalesce(c.facts->>'serial', ''), c.chain_pem, $3, $4, $4
+         FROM certificates c JOIN domains d ON d.id = $2
+         WHERE c.id = ANY($1) ON CONFLICT DO NOTHING",
+        certificates,
+        domain_id,
+        reason.as_str(),
+        now
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
 }

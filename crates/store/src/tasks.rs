@@ -8,7 +8,6 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::channel::{self, Channel};
-use crate::claims;
 use crate::error::word;
 
 /// How long a lease lasts without being renewed, in seconds.
@@ -100,24 +99,6 @@ impl Store {
                  (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL ORDER BY due LIMIT 5000)) first"
         );
         Ok(seconds.fetch_one(&self.pool).await?)
-    }
-
-    /// Makes a domain due for a look now, or again once the running one ends.
-    ///
-    /// # Errors
-    /// [`StoreError::Ended`] if it has left, [`StoreError::Resting`] if it is paused
-    /// or its account suspended.
-    pub async fn look_now(&self, domain_id: Uuid) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin().await?;
-        let claims = claims::lock(&mut tx, &[domain_id]).await?;
-        if !claims.open(domain_id)?.is_at_work {
-            return Err(StoreError::Resting);
-        }
-
-        wake(&mut tx, domain_id, TaskKind::Look, Utc::now()).await?;
-        tx.commit().await?;
-
-        Ok(())
     }
 
     /// Gives a task back undone, to be tried again at `due`.

@@ -8,7 +8,6 @@ use std::time::Duration;
 
 use anyhow::Context;
 use data_encoding::HEXLOWER;
-use nomenta_core::name::hostname::Hostname;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::line::Purpose;
@@ -22,9 +21,9 @@ use crate::Daemon;
 use crate::Layout;
 use crate::World;
 use crate::Zones;
+use crate::acts;
 use crate::cast::{ACCOUNTS, Act, PARTS, Part, RIVALS, RivalPart};
 use crate::customer;
-use crate::customer::Mistake;
 use crate::edge::{Edge, EdgeConfig};
 use crate::layout::{EDGE, PLATFORM};
 use crate::service::ServiceSetup;
@@ -351,12 +350,12 @@ impl Platform {
                 edge.withhold(host.host.as_str());
             }
 
-            set_stage(zones, &host.host, part.act).await?;
+            acts::set_stage(zones, &host.host, part.act).await?;
             let pair = matches!(part.act, Act::HalfPair | Act::Pair);
             if self.add("domains", json!({ "host": part.host, "site": part.site, "pair": pair })).await? {
                 self.looked_at(&host).await?;
                 self.treat(part).await?;
-                act(zones, &self.sheet(part.host).await?, part).await?;
+                acts::act(zones, &self.sheet(part.host).await?, part).await?;
                 if part.act == Act::Pair {
                     customer::publish_also(zones, &self.sheet(&format!("www.{host}")).await?).await?;
                 }
@@ -398,56 +397,4 @@ impl Platform {
 
         Ok(())
     }
-}
-
-/// What must be so before the domain is taken in: a name that nobody has
-/// registered must not be seen registered first.
-async fn set_stage(zones: &Zones, host: &Hostname, act: Act) -> anyhow::Result<()> {
-    let zone = host.registered();
-    match act {
-        Act::Wrong(Mistake::NameUnregistered) => return Ok(()),
-        Act::Wrong(Mistake::Unreachable) => {
-            zones.register(zone).await?;
-            return customer::abandon(zones, zone).await;
-        }
-        _ => zones.register(zone).await?,
-    }
-
-    match act {
-        Act::Wrong(Mistake::MailLost) => customer::have_mail(zones, zone).await,
-        Act::Right if zone == host.as_str() => customer::have_mail(zones, zone).await,
-        Act::Moving(ttl) => {
-            customer::stand_elsewhere(zones, host.as_str(), zone, ttl).await?;
-            zones.prime(host.as_str(), 2).await
-        }
-        _ => Ok(()),
-    }
-}
-
-async fn act(zones: &Zones, sheet: &Sheet, part: &Part) -> anyhow::Result<()> {
-    match part.act {
-        Act::Right
-        | Act::HalfPair
-        | Act::Pair
-        | Act::Brought(_)
-        | Act::EdgeBehind
-        | Act::OldSheet
-        | Act::BeyondPlan
-        | Act::Staged
-        | Act::Suspended
-        | Act::Moving(_) => {
-            customer::publish(zones, sheet, None).await?;
-        }
-        Act::Nothing | Act::Wrong(Mistake::NameUnregistered) => {}
-        Act::TokenOnly => customer::publish_only(zones, sheet, Purpose::Ownership).await?,
-        Act::Wrong(mistake) | Act::Mended(mistake, _) => {
-            customer::publish(zones, sheet, Some(mistake)).await?;
-        }
-    }
-
-    if part.act == Act::Right && sheet.apex {
-        customer::have_mail(zones, sheet.host.registered()).await?;
-    }
-
-    Ok(())
 }

@@ -5,6 +5,7 @@
 //! Stand-ins for what cannot be here: the platform's edge, and the customers
 //! who edit their zones. No packet leaves 127.0.0.0/8 and ::1.
 
+mod acts;
 mod alive;
 pub mod cast;
 pub mod customer;

@@ -138,7 +138,10 @@ async function lookNow() {
             <WaitPanel :waits="detail.waits" :spreads="detail.spreads" :now="now" />
           </section>
           <section>
-            <h2>What to publish in {{ detail.zone }}, beside what is read</h2>
+            <h2>
+              {{ detail.ended ? "What was on the sheet for" : "What to publish in" }}
+              {{ detail.zone }}, beside what is read
+            </h2>
             <SheetTable :lines="inUse" />
           </section>
           <section v-if="!held && detail.spreads.length > 1">

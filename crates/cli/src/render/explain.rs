@@ -83,7 +83,11 @@ pub(crate) fn print(detail: &DomainDetail) {
         println!("{}", edit_table(&detail.view.list));
     }
 
-    println!("\nWhat to publish, and what is read:\n");
+    let heading = match detail.ended {
+        None => "What to publish, and what is read:",
+        Some(_) => "What was on the sheet, and what is read:",
+    };
+    println!("\n{heading}\n");
     let in_use = detail.view.in_use.iter().filter_map(|place| detail.lines.get(*place));
     println!("{}", table(["TYPE", "HOST", "VALUE", "AT THE ZONE", "VANTAGES"], in_use.map(judged_line)));
 

@@ -189,27 +189,37 @@ pub(super) async fn domain(
     Params(query): Params<RevealQuery>,
 ) -> Result<Json<DomainDetail>, Refusal> {
     let record = find(&app, &caller, &asked).await?;
-    let sheet = draw(&app, &record);
     let mut open = app.store.findings(record.id).await?;
     if caller.account().is_some() {
         // What lies around it is of others.
         open.retain(|row| row.finding.code != Code::InsideHeldName);
     }
+
+    let others = mask_of_others(&record);
+    let own = record.domain.mask();
+    let token = record.domain.token.txt_value();
+
+    let Json(mut detail) = hidden(detail(&app, record, open).await?, &others)?;
+    if !query.reveal {
+        detail.refer_to_sheet(&token);
+    }
+    masked(detail, &own, &caller, &query)
+}
+
+async fn detail(app: &App, record: DomainRecord, open: Vec<FindingRow>) -> Result<DomainDetail, Refusal> {
+    let sheet = draw(app, &record);
     let held = app.store.certificate(record.id).await?;
     let refusal = app.store.refusal(record.id).await?;
     let spreads = app.store.spreads(record.id).await?;
 
     let lines: Vec<_> = sheet.lines.iter().map(|line| judged_line(&record, &sheet, line)).collect();
-    let Judged { todo, waits } = judged(&app, &record, &open);
+    let Judged { todo, waits } = judged(app, &record, &open);
     let findings: Vec<_> = open.iter().map(|row| &row.finding).collect();
     let view = DomainView::of(&record.domain.gates, &lines, &findings, &todo);
 
-    let others = mask_of_others(&record);
     let stage = stage(&record);
     let domain = record.domain;
-    let own = domain.mask();
-    let token = domain.token.txt_value();
-    let detail = DomainDetail {
+    Ok(DomainDetail {
         host: domain.routed(),
         shown: domain.subject().to_unicode(),
         lookalike: LookalikeView::of(&domain.routed()),
@@ -245,13 +255,7 @@ pub(super) async fn domain(
         certificate: held.map(|held| held.facts),
         refusal,
         view,
-    };
-
-    let Json(mut detail) = hidden(detail, &others)?;
-    if !query.reveal {
-        detail.refer_to_sheet(&token);
-    }
-    masked(detail, &own, &caller, &query)
+    })
 }
 
 fn stage(record: &DomainRecord) -> Stage {

@@ -1,0 +1,106 @@
+//! Leaving the platform, by request or when time is up, and giving certificates up.
+
+use chrono::{DateTime, Utc};
+use nomenta_core::judge::certificate::RevocationReason;
+use nomenta_core::judge::standing::Ending;
+use uuid::Uuid;
+
+use crate::DomainRecord;
+use crate::Store;
+use crate::StoreError;
+use crate::claims;
+use crate::ending;
+use crate::locks::{self, Told};
+use crate::tasks::{self, TaskKind};
+
+impl Store {
+    /// Gives up every certificate that covers a domain and was ordered for it,
+    /// and asks for its revocation; returns how many. The domain is looked at
+    /// again, so that a new one is ordered.
+    ///
+    /// # Errors
+    /// [`StoreError::Ended`] if it has left; [`StoreError::Database`]; nothing is
+    /// given up then.
+    pub async fn revoke(&self, domain: &DomainRecord, reason: RevocationReason) -> Result<usize, StoreError> {
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        let claims = locks::lock(&mut tx, &[domain.id]).await?;
+        claims.open(domain.id)?;
+
+        let revoked = ending::give_up(&mut tx, domain.id, reason, now).await?;
+        tasks::wake(&mut tx, domain.id, TaskKind::Look, now).await?;
+        tx.commit().await?;
+
+        Ok(revoked)
+    }
+
+    /// Lets a domain leave the platform: no more looks, no route, its certificates
+    /// revoked; one that another domain shares goes on being served for that until
+    /// it has one of its own.
+    ///
+    /// # Errors
+    /// [`StoreError::Ended`] if it has left; [`StoreError::Database`]; the domain
+    /// stays as it is then.
+    pub async fn release(&self, domain: &DomainRecord) -> Result<(), StoreError> {
+        let now = Utc::now();
+        let mut tx = self.pool.begin().await?;
+        let claims = locks::lock(&mut tx, &[domain.id]).await?;
+        let host = claims.open(domain.id)?.host.clone();
+
+        let mut told = Told::default();
+        ending::end(&mut tx, domain.id, Ending::Released, &mut told, now).await?;
+        claims::settle(&mut tx, self, &host, &mut told, now).await?;
+        told.write(&mut tx, now).await?;
+        tx.commit().await?;
+
+        Ok(())
+    }
+
+    /// Gives up claims that were never proved, once their token and the patience
+    /// with them have run out; returns how many.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn expire_claims(&self, now: DateTime<Utc>, most: i64) -> Result<usize, StoreError> {
+        let due = sqlx::query_scalar!(
+            "SELECT id FROM domains
+             WHERE ended_at IS NULL AND held_since IS NULL AND token_expires_at < $1
+               AND ownership IN ('waiting', 'blocked') ORDER BY token_expires_at LIMIT $2",
+            now - self.rules.patience,
+            most
+        )
+        .fetch_all(&self.pool)
+        .await?;
+
+        let mut expired = 0;
+        for id in due {
+            expired += usize::from(self.expire(id, now).await?);
+        }
+        Ok(expired)
+    }
+
+    /// Gives one of them up; `false` if something has come in between.
+    async fn expire(&self, id: Uuid, now: DateTime<Utc>) -> Result<bool, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let claims = locks::lock(&mut tx, &[id]).await?;
+        let Some(claim) = claims.get(id) else { return Ok(false) };
+        let host = claim.host.clone();
+
+        let is_due = sqlx::query_scalar!(
+            r#"SELECT token_expires_at < $2 AND held_since IS NULL AND ownership IN ('waiting', 'blocked')
+                   AS "due!" FROM domains WHERE id = $1"#,
+            id,
+            now - self.rules.patience
+        );
+        if !is_due.fetch_one(&mut *tx).await? {
+            return Ok(false);
+        }
+
+        let mut told = Told::default();
+        ending::end(&mut tx, id, Ending::Expired, &mut told, now).await?;
+        claims::settle(&mut tx, self, &host, &mut told, now).await?;
+        told.write(&mut tx, now).await?;
+        tx.commit().await?;
+        Ok(true)
+    }
+}
