@@ -49,6 +49,9 @@ pub(crate) async fn run(app: Arc<App>) {
             if let Err(error) = app.store.prune_edge_changes().await {
                 app.repeats.warn("old changes for the edge were not forgotten", &error);
             }
+            if let Err(error) = app.store.forget_ended(Utc::now(), CALLS).await {
+                app.repeats.warn("claims that ended long ago were not forgotten", &error);
+            }
         }
 
         if app.stop.run_until_cancelled(sleep(SHORTEST_SLEEP)).await.is_none() {

@@ -37,6 +37,7 @@ CREATE INDEX domains_host ON domains (host, id);
 CREATE UNIQUE INDEX domains_claim ON domains (account_id, host) WHERE ended_at IS NULL;
 CREATE UNIQUE INDEX domains_holder ON domains (host) WHERE held_since IS NOT NULL;
 CREATE INDEX domains_unproved ON domains (token_expires_at) WHERE ended_at IS NULL AND held_since IS NULL;
+CREATE INDEX domains_ended ON domains (ended_at) WHERE ended_at IS NOT NULL;
 CREATE INDEX domains_switch ON domains (switch_at) WHERE switch_at IS NOT NULL AND ended_at IS NULL;
 CREATE INDEX domains_site ON domains (site_id) WHERE ended_at IS NULL;
 DROP INDEX domains_token;

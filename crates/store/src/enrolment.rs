@@ -151,12 +151,13 @@ async fn insert(
         "INSERT INTO domains (id, host, zone, token, is_primary, pair_id, site_id, token_expires_at, gates, stage,
              ownership, routing, certificate, serving, enrolled_at, account_id, label, is_proved_by_zone)
          SELECT n.id, n.host, n.zone, coalesce(z.token, n.token), $5::uuid IS NULL OR n.place = 1, $5, $6,
-             coalesce(z.token_expires_at, $7), $8, $9, $10, $11, $12, $13, $14, $15, $16, $17
+             $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17
          FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[])
              WITH ORDINALITY AS n (id, host, zone, token, place)
-         LEFT JOIN LATERAL (SELECT token, token_expires_at FROM domains
+         LEFT JOIN LATERAL (SELECT token FROM domains
                             WHERE $17 AND account_id = $15 AND ended_at IS NULL AND is_proved_by_zone
-                              AND zone = n.zone ORDER BY enrolled_at LIMIT 1) z ON true
+                              AND zone = n.zone AND (held_since IS NOT NULL OR token_expires_at > $14)
+                            ORDER BY held_since NULLS LAST, enrolled_at LIMIT 1) z ON true
          ORDER BY n.host
          ON CONFLICT (account_id, host) WHERE ended_at IS NULL DO NOTHING RETURNING host",
         ids,

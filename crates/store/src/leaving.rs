@@ -63,9 +63,11 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn expire_claims(&self, now: DateTime<Utc>, most: i64) -> Result<usize, StoreError> {
         let due = sqlx::query_scalar!(
+            // A proof that was lost is waited for as long as one that never came.
             "SELECT id FROM domains
              WHERE ended_at IS NULL AND held_since IS NULL AND token_expires_at < $1
-               AND ownership IN ('waiting', 'blocked') ORDER BY token_expires_at LIMIT $2",
+               AND ownership IN ('waiting', 'blocked') AND (gates->0->>'since')::timestamptz < $1
+             ORDER BY token_expires_at LIMIT $2",
             now - self.rules.patience,
             most
         )
@@ -79,6 +81,27 @@ impl Store {
         Ok(expired)
     }
 
+    /// Forgets claims that ended longer ago than they are kept, with their history;
+    /// returns how many.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn forget_ended(&self, now: DateTime<Utc>, most: i64) -> Result<usize, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let ids = sqlx::query_scalar!(
+            "SELECT id FROM domains WHERE ended_at < $1 ORDER BY ended_at LIMIT $2 FOR UPDATE SKIP LOCKED",
+            now - self.rules.kept,
+            most
+        )
+        .fetch_all(&mut *tx)
+        .await?;
+
+        sqlx::query!("DELETE FROM events WHERE domain_id = ANY($1)", &ids).execute(&mut *tx).await?;
+        sqlx::query!("DELETE FROM domains WHERE id = ANY($1)", &ids).execute(&mut *tx).await?;
+        tx.commit().await?;
+        Ok(ids.len())
+    }
+
     /// Gives one of them up; `false` if something has come in between.
     async fn expire(&self, id: Uuid, now: DateTime<Utc>) -> Result<bool, StoreError> {
         let mut tx = self.pool.begin().await?;
@@ -87,8 +110,9 @@ impl Store {
         let host = claim.host.clone();
 
         let is_due = sqlx::query_scalar!(
-            r#"SELECT token_expires_at < $2 AND held_since IS NULL AND ownership IN ('waiting', 'blocked')
-                   AS "due!" FROM domains WHERE id = $1"#,
+            r#"SELECT token_expires_at < $2 AND (gates->0->>'since')::timestamptz < $2
+                   AND held_since IS NULL AND ownership IN ('waiting', 'blocked') AS "due!"
+               FROM domains WHERE id = $1"#,
             id,
             now - self.rules.patience
         );

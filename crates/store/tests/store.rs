@@ -476,3 +476,24 @@ fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
         assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 0));
     });
 }
+
+#[test]
+fn a_claim_that_ended_is_kept_for_its_history_and_not_for_ever() {
+    run(async {
+        let (store, host) = (store("kept").await, "www.onswick.example");
+        let record = enrol(&store, host).await;
+        store.release(&record).await.expect("released");
+        assert!(matches!(store.release(&record).await, Err(StoreError::Ended)));
+        assert!(matches!(store.look_now(record.id).await, Err(StoreError::Ended)));
+
+        let again = enrol(&store, host).await;
+        assert_eq!(store.domain_named(named(host)).await.expect("found").id, again.id);
+        let later = Utc::now() + Rules::default().kept;
+        assert_eq!(store.forget_ended(later - Duration::minutes(1), 10).await.expect("asked"), 0);
+        assert_eq!(store.forget_ended(later + Duration::minutes(1), 10).await.expect("asked"), 1);
+        assert!(matches!(store.domain(record.id).await, Err(StoreError::Missing { .. })));
+
+        let left = store.events(&EventFilter::default(), 0, 100).await.expect("events");
+        assert_eq!(left.len(), 1, "the history of the other one stays");
+    });
+}

@@ -72,6 +72,9 @@ pub(crate) struct ServeOptions {
     /// How long a claim that was never proved is kept beyond its token's end, in seconds.
     #[arg(long, default_value_t = rule(|rules| rules.patience), value_name = "SECONDS")]
     pub claim_patience: u32,
+    /// How long a claim that has ended is kept, for its history, in seconds.
+    #[arg(long, default_value_t = rule(|rules| rules.kept), value_name = "SECONDS")]
+    pub ended_kept: u32,
     /// Longest wait between two looks while another claim of the name is proved too, in
     /// seconds.
     #[arg(long, default_value_t = seconds(|policy| policy.look_contested), value_name = "SECONDS")]

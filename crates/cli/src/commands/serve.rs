@@ -84,6 +84,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         rules: Rules {
             contest_grace: TimeDelta::seconds(options.contest_grace.into()),
             patience: TimeDelta::seconds(options.claim_patience.into()),
+            kept: TimeDelta::seconds(options.ended_kept.into()),
         },
         probes: ProberConfig {
             http_port: options.http_port,

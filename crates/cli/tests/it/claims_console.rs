@@ -12,7 +12,7 @@ use crate::stage::{self, ADMIN, BASE_PORT, fresh_zone, stage};
 fn a_contest_is_followed_from_the_claim_to_the_switched_route() {
     stage();
     stage::run(async {
-        let own = own(with(own_setup("seen", 19).await, &["--look-contested=1"]), "seen", 19).await;
+        let own = own(with(own_setup("seen", 119).await, &["--look-contested=1"]), "seen", 119).await;
         let rival = Rival::join(&own, "selkhaven").await;
         let zones = &stage().world.zones;
         let host = format!("lines.{}", fresh_zone("seen"));
@@ -20,7 +20,7 @@ fn a_contest_is_followed_from_the_claim_to_the_switched_route() {
         own.live(&host).await;
 
         let url = own.setup.url();
-        let browser = Browser::open(BASE_PORT + 27).await;
+        let browser = Browser::open(BASE_PORT + 37).await;
         browser.sign_in(&format!("{url}/contests"), ADMIN).await;
         browser.read("No name is contested.").await;
         let theirs = rival.enrol(&own, &host).await;
@@ -59,14 +59,14 @@ fn a_contest_is_followed_from_the_claim_to_the_switched_route() {
 fn an_account_is_changed_suspended_and_resumed_and_its_domain_moved_and_paused() {
     stage();
     stage::run(async {
-        let own = own(own_setup("kept", 20).await, "kept", 20).await;
+        let own = own(own_setup("kept", 120).await, "kept", 120).await;
         own.cli_json(&["site", "add", "onswick-night", "--account", "onswick", "--ingress", "harbour"]).await;
         let host = format!("lines.{}", fresh_zone("kept"));
         own.published(&host).await;
         own.live(&host).await;
 
         let url = own.setup.url();
-        let browser = Browser::open(BASE_PORT + 28).await;
+        let browser = Browser::open(BASE_PORT + 38).await;
         browser.sign_in(&format!("{url}/accounts"), ADMIN).await;
         browser.click("tr[data-account='onswick'] a").await;
         browser.see(&format!("tr[data-host='{host}'][data-stage='live']")).await;

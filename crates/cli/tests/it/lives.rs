@@ -4,7 +4,7 @@
 use std::sync::Mutex;
 use std::time::Duration;
 
-use chrono::{Duration as Span, Utc};
+use chrono::{DateTime, Duration as Span, Utc};
 use futures::future::join_all;
 use nomenta_core::sheet::Sheet;
 use nomenta_world::{customer, wait_for};
@@ -44,7 +44,7 @@ async fn asked(database: &str, question: &str) -> String {
 fn nothing_brings_a_domain_back_that_has_left_and_what_it_left_is_told() {
     stage();
     stage::run(async {
-        let own = own(own_setup("final", 13).await, "final", 13).await;
+        let own = own(own_setup("final", 113).await, "final", 113).await;
         let host = format!("lines.{}", fresh_zone("final"));
         let sheet = own.enrol(&stage().world, &host).await;
         customer::publish(&stage().world.zones, &sheet, None).await.expect("published");
@@ -88,7 +88,7 @@ fn nothing_brings_a_domain_back_that_has_left_and_what_it_left_is_told() {
 fn when_one_of_a_pair_leaves_the_other_stands_alone_in_the_same_moment() {
     stage();
     stage::run(async {
-        let own = own(own_setup("parted", 14).await, "parted", 14).await;
+        let own = own(own_setup("parted", 114).await, "parted", 114).await;
         let zones = &stage().world.zones;
         let zone = fresh_zone("parted");
         own.cli_json(&["account", "change", "onswick", "--allowance", "1"]).await;
@@ -129,7 +129,7 @@ fn when_one_of_a_pair_leaves_the_other_stands_alone_in_the_same_moment() {
 fn a_domain_shows_another_site_from_its_hour_on_with_nothing_published_anew() {
     stage();
     stage::run(async {
-        let own = own(own_setup("moved", 15).await, "moved", 15).await;
+        let own = own(own_setup("moved", 115).await, "moved", 115).await;
         own.cli_json(&["site", "add", "onswick-night", "--account", "onswick", "--ingress", "harbour"]).await;
         let host = format!("lines.{}", fresh_zone("moved"));
         own.published(&host).await;
@@ -186,7 +186,7 @@ fn a_domain_shows_another_site_from_its_hour_on_with_nothing_published_anew() {
 fn a_suspended_account_loses_nothing_but_its_routes_and_a_plan_is_kept_to() {
     stage();
     stage::run(async {
-        let own = own(own_setup("plan", 16).await, "plan", 16).await;
+        let own = own(own_setup("plan", 116).await, "plan", 116).await;
         let host = format!("lines.{}", fresh_zone("plan"));
         own.published(&host).await;
         own.live(&host).await;
@@ -241,21 +241,45 @@ fn a_suspended_account_loses_nothing_but_its_routes_and_a_plan_is_kept_to() {
 }
 
 #[test]
-fn a_claim_that_is_never_proved_is_given_up_with_its_token() {
+fn a_claim_that_is_not_proved_is_given_up_with_its_token_and_not_before() {
     stage();
     stage::run(async {
-        let setup = with(own_setup("expired", 17).await, &["--claim-patience=1"]);
-        let own = own(setup.clone(), "expired", 17).await;
+        let setup =
+            with(own_setup("expired", 117).await, &["--claim-patience=6", "--grace=2", "--quick-looks=0"]);
+        let own = own(setup.clone(), "expired", 117).await;
         let host = format!("lines.{}", fresh_zone("expired"));
         own.enrol(&stage().world, &host).await;
         own.looked_at(&host).await;
+        let proved = format!("lines.{}", fresh_zone("expired"));
+        let sheet = own.enrol(&stage().world, &proved).await;
+        customer::publish(&stage().world.zones, &sheet, None).await.expect("published");
+        own.live(&proved).await;
         let name = setup.database.rsplit('/').next().expect("a name").to_owned();
-        asked(&name, "UPDATE domains SET token_expires_at = now() - interval '1 hour' RETURNING 1").await;
-        own.cli_json(&["survey", &host]).await;
+        asked(&name, "UPDATE domains SET token_expires_at = now() - interval '1 hour'").await;
 
-        let ended = || async { own.cli_json(&["explain", &host]).await["ended"]["ending"] == "expired" };
-        until("it being given up", ended).await;
+        let ended = |host: String| {
+            let own = &own;
+            move || {
+                let host = host.clone();
+                async move { own.cli_json(&["explain", &host]).await["ended"]["ending"] == "expired" }
+            }
+        };
+        until("it being given up", ended(host.clone())).await;
         assert_eq!(own.count(&host, "claim.expired").await, 1);
+        own.live(&proved).await;
+
+        // One that loses its proof loses its name after the grace, and itself after the
+        // patience.
+        customer::take_back(&stage().world.zones, &sheet).await.expect("taken back");
+        until("it being given up too", ended(proved.clone())).await;
+        let history = own.cli_json(&["history", &proved]).await;
+        let at = |kind: &str| {
+            let events = history.as_array().expect("events");
+            let event = events.iter().find(|event| event["type"] == format!("nomenta.{kind}").as_str());
+            let at = event.unwrap_or_else(|| panic!("{kind} is not in {history}"))["time"].as_str();
+            DateTime::parse_from_rfc3339(at.expect("a time")).expect("a time")
+        };
+        assert!(at("claim.expired") - at("claim.dropped") >= Span::seconds(5), "{history}");
         own.daemon.stop().await;
     });
 }
@@ -336,8 +360,8 @@ fn whatever_meets_whatever_nothing_is_wedged_and_nothing_is_ordered_for_the_dead
     let _turn = turns::to_fill_the_machine();
     stage::run(async {
         let options = ["--account-orders=100000", "--domain-orders=100000"];
-        let setup = with(own_setup("meeting", 18).await, &options);
-        let own = own(setup.clone(), "meeting", 18).await;
+        let setup = with(own_setup("meeting", 118).await, &options);
+        let own = own(setup.clone(), "meeting", 118).await;
         let rounds = stage::heavy(50, 3);
         let mut pairs = Vec::new();
         for (index, one) in DEEDS.iter().enumerate() {

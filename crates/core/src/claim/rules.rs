@@ -10,10 +10,12 @@ pub struct Rules {
     pub contest_grace: Duration,
     /// How long a claim that was never proved is kept beyond its token's end.
     pub patience: Duration,
+    /// How long a claim that has ended is kept, for its history.
+    pub kept: Duration,
 }
 
 impl Default for Rules {
     fn default() -> Self {
-        Self { contest_grace: Duration::hours(24), patience: Duration::days(14) }
+        Self { contest_grace: Duration::hours(24), patience: Duration::days(14), kept: Duration::days(400) }
     }
 }
