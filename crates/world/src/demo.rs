@@ -25,7 +25,7 @@ use crate::acts;
 use crate::cast::{ACCOUNTS, Act, PARTS, Part, RIVALS, RivalPart};
 use crate::customer;
 use crate::edge::{Edge, EdgeConfig};
-use crate::layout::{EDGE, PLATFORM};
+use crate::layout::{EDGE, PLATFORM, write_whole};
 use crate::service::ServiceSetup;
 use crate::tls::Authority;
 use crate::wait_for;
@@ -213,13 +213,6 @@ fn announce(
     }
 
     Ok(())
-}
-
-/// Appears whole or not at all, for those who wait for the file.
-fn write_whole(path: &Path, text: &str) -> anyhow::Result<()> {
-    let part = path.with_extension("part");
-    fs::write(&part, text).with_context(|| format!("Cannot write {}", part.display()))?;
-    fs::rename(&part, path).with_context(|| format!("Cannot write {}", path.display()))
 }
 
 /// The platform's own engineer, working through the API.

@@ -186,7 +186,7 @@ impl Layout {
     /// Writes a file that the unprivileged user can read and replace.
     pub(crate) fn write(&self, name: &str, text: &str) -> anyhow::Result<PathBuf> {
         let path = self.state.join(name);
-        fs::write(&path, text).with_context(|| format!("Cannot write {}", path.display()))?;
+        write_whole(&path, text)?;
         self.hand_over(&path)?;
         Ok(path)
     }
@@ -289,6 +289,14 @@ impl Layout {
             busy.join(", ")
         )
     }
+}
+
+/// Writes a file that appears whole or not at all: others may read it, or write it
+/// too, at that very moment.
+pub(crate) fn write_whole(path: &Path, text: &str) -> anyhow::Result<()> {
+    let part = path.with_extension(format!("{:08x}.part", rand::random::<u32>()));
+    fs::write(&part, text).with_context(|| format!("Cannot write {}", part.display()))?;
+    fs::rename(&part, path).with_context(|| format!("Cannot write {}", path.display()))
 }
 
 #[cfg(test)]
