@@ -87,7 +87,7 @@ pub fn checks(case: &Case<'_>, gates: &Gates, found: &[Finding], waits: &[Wait])
         gate(CheckName::Ownership, gates.get(GateName::Ownership)),
         gate(CheckName::Routing, gates.get(GateName::Routing)),
         claim(case.domain.ties.standing, gates),
-        dnssec(found),
+        dnssec(found, waits),
         caa(case, found),
         resolvers(case, waits),
     ];
@@ -124,9 +124,16 @@ fn claim(standing: Standing, gates: &Gates) -> Check {
     )
 }
 
-fn dnssec(found: &[Finding]) -> Check {
+fn dnssec(found: &[Finding], waits: &[Wait]) -> Check {
+    let fails = |wait: &Wait| wait.failure.is_some();
     match found.iter().find(|f| f.code == Code::DnssecBroken) {
         Some(finding) => check(CheckName::Dnssec, Failed, finding.remedy.clone()),
+        // Why may show at the next look.
+        None if !waits.is_empty() && waits.iter().all(fails) => check(
+            CheckName::Dnssec,
+            Waiting,
+            "No vantage gets an answer; whether signatures are why cannot be told yet.",
+        ),
         None => check(CheckName::Dnssec, Passed, "Resolvers that check signatures answer."),
     }
 }
