@@ -3,6 +3,7 @@
 use chrono::{DateTime, Utc};
 use nomenta_core::judge::certificate::RevocationReason;
 use nomenta_core::judge::standing::Ending;
+use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::DomainRecord;
@@ -10,7 +11,7 @@ use crate::Store;
 use crate::StoreError;
 use crate::claims;
 use crate::ending;
-use crate::locks::{self, Told};
+use crate::locks::{self, Locked, Told};
 use crate::tasks::{self, TaskKind};
 
 impl Store {
@@ -45,15 +46,25 @@ impl Store {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
         let claims = locks::lock(&mut tx, &[domain.id]).await?;
-        let host = claims.open(domain.id)?.host.clone();
-
-        let mut told = Told::default();
-        ending::end(&mut tx, domain.id, Ending::Released, &mut told, now).await?;
-        claims::settle(&mut tx, self, &host, &mut told, now).await?;
-        told.write(&mut tx, now).await?;
+        self.leave(&mut tx, claims.open(domain.id)?, Ending::Released, now).await?;
         tx.commit().await?;
 
         Ok(())
+    }
+
+    /// Ends a claim that is locked, and settles what that means for the others of its
+    /// name.
+    async fn leave(
+        &self,
+        tx: &mut PgConnection,
+        claim: &Locked,
+        ending: Ending,
+        now: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
+        let mut told = Told::default();
+        ending::end(tx, claim.id, ending, &mut told, now).await?;
+        claims::settle(tx, self, &claim.host, &mut told, now).await?;
+        told.write(tx, now).await
     }
 
     /// Gives up claims that were never proved, once their token and the patience
@@ -107,7 +118,6 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         let claims = locks::lock(&mut tx, &[id]).await?;
         let Some(claim) = claims.get(id) else { return Ok(false) };
-        let host = claim.host.clone();
 
         let is_due = sqlx::query_scalar!(
             r#"SELECT token_expires_at < $2 AND (gates->0->>'since')::timestamptz < $2
@@ -120,10 +130,7 @@ impl Store {
             return Ok(false);
         }
 
-        let mut told = Told::default();
-        ending::end(&mut tx, id, Ending::Expired, &mut told, now).await?;
-        claims::settle(&mut tx, self, &host, &mut told, now).await?;
-        told.write(&mut tx, now).await?;
+        self.leave(&mut tx, claim, Ending::Expired, now).await?;
         tx.commit().await?;
         Ok(true)
     }

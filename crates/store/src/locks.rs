@@ -127,19 +127,27 @@ pub(crate) async fn lock(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Claims, 
     .fetch_all(&mut *tx)
     .await?;
 
+    with_tasks(tx, rows).await
+}
+
+/// Locks every claim of an account, and their tasks. The account must be locked.
+pub(crate) async fn lock_account(tx: &mut PgConnection, account_id: Uuid) -> Result<Claims, StoreError> {
+    let rows = sqlx::query_as!(
+        LockedColumns,
+        r#"SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, gates FROM domains
+           WHERE account_id = $1 AND ended_at IS NULL ORDER BY id FOR NO KEY UPDATE"#,
+        account_id
+    )
+    .fetch_all(&mut *tx)
+    .await?;
+
+    with_tasks(tx, rows).await
+}
+
+/// After claims come their tasks.
+async fn with_tasks(tx: &mut PgConnection, rows: Vec<LockedColumns>) -> Result<Claims, StoreError> {
     let claims: Vec<_> = rows.into_iter().map(LockedColumns::read).collect::<Result<_, _>>()?;
     let ids: Vec<_> = claims.iter().map(|claim| claim.id).collect();
     tasks::lock(tx, &ids).await?;
     Ok(Claims(claims))
-}
-
-/// Claims that are locked already, by their keys.
-pub(crate) async fn read_locked(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Vec<Locked>, StoreError> {
-    let rows = sqlx::query_as!(
-        LockedColumns,
-        r#"SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, gates FROM domains
-           WHERE id = ANY($1) AND ended_at IS NULL ORDER BY id"#,
-        ids
-    );
-    rows.fetch_all(&mut *tx).await?.into_iter().map(LockedColumns::read).collect()
 }

@@ -2,13 +2,12 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_api::event::Event;
-use nomenta_core::judge::gate::{Gates, Stage};
+use nomenta_core::judge::gate::Stage;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::error::read;
 use crate::locks::{self, Locked, Told};
 use crate::tasks::{self, TaskKind};
 
@@ -54,19 +53,17 @@ impl Store {
         let claims = locks::lock(&mut tx, &[id]).await?;
         let claim = claims.open(id)?;
 
-        let gates = sqlx::query_scalar!(
-            "UPDATE domains d SET paused_at = NULL, is_at_work = a.suspended_at IS NULL
-             FROM accounts a WHERE d.id = $1 AND d.paused_at IS NOT NULL AND a.id = d.account_id RETURNING d.gates",
-            id
+        let done = sqlx::query!(
+            "UPDATE domains d SET paused_at = NULL, is_at_work = a.suspended_at IS NULL, stage = $2
+             FROM accounts a WHERE d.id = $1 AND d.paused_at IS NOT NULL AND a.id = d.account_id",
+            id,
+            claim.gates.stage().as_str()
         )
-        .fetch_optional(&mut *tx)
+        .execute(&mut *tx)
         .await?;
-        let Some(gates) = gates else { return Ok(false) };
-
-        let gates: Gates = read("gate", gates)?;
-        sqlx::query!("UPDATE domains SET stage = $2 WHERE id = $1", id, gates.stage().as_str())
-            .execute(&mut *tx)
-            .await?;
+        if done.rows_affected() == 0 {
+            return Ok(false);
+        }
         go_on(&mut tx, claim, now).await?;
 
         let mut told = Told::default();
@@ -86,9 +83,8 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         let Some(id) = self.set_suspended(&mut tx, account, Some(now)).await? else { return Ok(false) };
 
-        let claims = of_account(&mut tx, id).await?;
+        let claims = locks::lock_account(&mut tx, id).await?.0;
         let ids: Vec<_> = claims.iter().map(|claim| claim.id).collect();
-        tasks::lock(&mut tx, &ids).await?;
         sqlx::query!("UPDATE domains SET is_at_work = false WHERE id = ANY($1)", &ids)
             .execute(&mut *tx)
             .await?;
@@ -107,9 +103,8 @@ impl Store {
         let mut tx = self.pool.begin().await?;
         let Some(id) = self.set_suspended(&mut tx, account, None).await? else { return Ok(false) };
 
-        let claims = of_account(&mut tx, id).await?;
+        let claims = locks::lock_account(&mut tx, id).await?.0;
         let ids: Vec<_> = claims.iter().map(|claim| claim.id).collect();
-        tasks::lock(&mut tx, &ids).await?;
         sqlx::query!("UPDATE domains SET is_at_work = paused_at IS NULL WHERE id = ANY($1)", &ids)
             .execute(&mut *tx)
             .await?;
@@ -142,17 +137,6 @@ impl Store {
             .await?;
         Ok(Some(row.id))
     }
-}
-
-/// Locks every claim of an account that has not ended, in the one order.
-async fn of_account(tx: &mut PgConnection, account_id: Uuid) -> Result<Vec<Locked>, StoreError> {
-    let ids = sqlx::query_scalar!(
-        "SELECT id FROM domains WHERE account_id = $1 AND ended_at IS NULL ORDER BY id FOR NO KEY UPDATE",
-        account_id
-    )
-    .fetch_all(&mut *tx)
-    .await?;
-    locks::read_locked(tx, &ids).await
 }
 
 /// Takes up a domain's work again: a look, and the order that was on its way.

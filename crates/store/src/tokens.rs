@@ -2,7 +2,6 @@
 
 use nomenta_core::judge::evidence::KnownToken;
 use nomenta_core::name::token::Token;
-use uuid::Uuid;
 
 use crate::DomainRecord;
 use crate::Store;
@@ -12,7 +11,8 @@ use crate::StoreError;
 const MOST: usize = 100;
 
 impl Store {
-    /// Which of these, as they were read for one domain, are tokens of others.
+    /// Which of these, as they were read for one domain, are tokens of the same
+    /// account's other domains.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
@@ -28,20 +28,18 @@ impl Store {
         }
 
         let rows = sqlx::query!(
-            r#"SELECT d.host, d.token, (a.name = $2) AS "is_own!" FROM domains d
-               JOIN accounts a ON a.id = d.account_id
-               WHERE d.token = ANY($1) AND d.ended_at IS NULL AND d.id <> $3::uuid"#,
+            "SELECT host, token FROM domains
+             WHERE token = ANY($1) AND ended_at IS NULL AND id <> $2
+               AND account_id = (SELECT account_id FROM domains WHERE id = $2)",
             &read,
-            domain.account,
-            domain.id as Uuid
+            domain.id
         )
         .fetch_all(&self.pool)
         .await?;
 
-        let known = rows.into_iter().map(|row| KnownToken {
-            token: Token::from_stored(row.token),
-            host: row.is_own.then(|| row.host.into()),
-        });
+        let known = rows
+            .into_iter()
+            .map(|row| KnownToken { token: Token::from_stored(row.token), host: row.host.into() });
         Ok(known.collect())
     }
 }

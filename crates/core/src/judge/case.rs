@@ -257,8 +257,8 @@ impl<'a> Case<'a> {
     pub fn is_of_others(&self, record: &Record) -> bool {
         let RecordData::Txt(text) = &record.data else { return false };
         let text = text.to_text();
-        let is_known = self.known_token(&text).is_some_and(|known| known.host.is_some());
-        is_known || Token::of_txt(&text).is_some_and(|token| !self.domain.had(&token))
+        self.known_token(&text).is_some()
+            || Token::of_txt(&text).is_some_and(|token| !self.domain.had(&token))
     }
 
     /// Whether an HTTPS record leads browsers somewhere else (RFC 9460).

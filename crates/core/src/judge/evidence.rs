@@ -42,18 +42,18 @@ pub struct Evidence {
     pub budget: Option<Spent>,
     /// URL of the account at the CA, where it matters and is known.
     pub account: Option<String>,
-    /// Tokens of other domains that were read.
+    /// Tokens of the account's other domains that were read.
     pub known_tokens: Vec<KnownToken>,
 }
 
-/// A token that is published for one domain, and belongs to another.
+/// A token that is published for one domain, and belongs to another of the same account.
+/// What other accounts have is not for this one to read.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct KnownToken {
     /// The token.
     pub token: Token,
-    /// The domain that it is for, if that is of the same account. What another
-    /// account has is not for this one to read.
-    pub host: Option<DnsName>,
+    /// The domain that it is for.
+    pub host: DnsName,
 }
 
 /// A limit of orders that is used up.

@@ -49,18 +49,11 @@ pub(super) async fn fleet(
         after: query.after.as_deref().map(paging::moment).transpose()?,
     };
 
-    let mut rows = app.store.certificates(&filter, limit + 1).await?;
-    let mut headers = HeaderMap::new();
-    let fit = usize::try_from(limit).unwrap_or(usize::MAX);
-    if rows.len() > fit {
-        rows.truncate(fit);
-        if let Some(last) = rows.last() {
-            let filters =
-                [("within_days", query.within_days.map(|days| days.to_string())), ("account", query.account)];
-            let place = paging::at(last.held.facts.not_after, last.id);
-            headers.insert(header::LINK, paging::next("certificates", &place, limit, &filters)?);
-        }
-    }
+    let rows = app.store.certificates(&filter, limit + 1).await?;
+    let filters =
+        [("within_days", query.within_days.map(|days| days.to_string())), ("account", query.account)];
+    let place = |row: &CertificateRow| paging::at(row.held.facts.not_after, row.id);
+    let (headers, rows) = paging::page(rows, limit, "certificates", place, &filters)?;
 
     Ok((headers, Json(rows.into_iter().map(fleet_certificate).collect())))
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::{HeaderMap, header};
+use axum::http::HeaderMap;
 use chrono::{DateTime, Utc};
 use nomenta_api::contest::{self, Contest, ContestQuery, NewRuling, Party, Ruling, Settled};
 use nomenta_api::problem::{FieldCode, Problem};
@@ -30,18 +30,10 @@ pub(super) async fn contests(
     caller.needs_all(Role::Viewer)?;
     let limit = paging::limit(query.limit);
     let after = query.after.as_deref().map(paging::moment).transpose()?;
-    let mut rows = app.store.contests(&ContestFilter { settled: query.settled, after }, limit + 1).await?;
-
-    let mut headers = HeaderMap::new();
-    let fit = usize::try_from(limit).unwrap_or(usize::MAX);
-    if rows.len() > fit {
-        rows.truncate(fit);
-        if let Some(last) = rows.last() {
-            let filters = [("settled", query.settled.then(|| "true".to_owned()))];
-            let place = paging::at(placed_at(last), last.id);
-            headers.insert(header::LINK, paging::next("contests", &place, limit, &filters)?);
-        }
-    }
+    let rows = app.store.contests(&ContestFilter { settled: query.settled, after }, limit + 1).await?;
+    let filters = [("settled", query.settled.then(|| "true".to_owned()))];
+    let place = |row: &ContestRow| paging::at(placed_at(row), row.id);
+    let (headers, rows) = paging::page(rows, limit, "contests", place, &filters)?;
 
     Ok((headers, Json(rows.into_iter().map(contest).collect())))
 }

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode, header};
+use axum::http::{HeaderMap, StatusCode};
 use chrono::Utc;
 use nomenta_api::domain::{
     BaselineView, ClaimQuery, DomainDetail, Ended, LookalikeView, NewDomain as TypedDomain, OpenFinding,
@@ -61,13 +61,8 @@ pub(super) async fn roster(
     };
 
     let rows = app.store.roster(&filter, limit + 1).await?;
-    let more = rows.len() > usize::try_from(limit).unwrap_or(usize::MAX);
-    let rows: Vec<_> = rows.into_iter().take(limit.try_into().unwrap_or(0)).collect();
-    let mut headers = HeaderMap::new();
-    if more && let Some(last) = rows.last() {
-        let filters = [("stage", query.stage), ("account", query.account), ("text", query.text)];
-        headers.insert(header::LINK, paging::next("domains", &position(last), limit, &filters)?);
-    }
+    let filters = [("stage", query.stage), ("account", query.account), ("text", query.text)];
+    let (headers, rows) = paging::page(rows, limit, "domains", position, &filters)?;
 
     Ok((headers, Json(rows.into_iter().map(roster_line).collect())))
 }

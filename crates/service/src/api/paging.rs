@@ -1,6 +1,6 @@
 //! Pages of a listing, and the `Link` header that leads to the next (RFC 8288).
 
-use axum::http::HeaderValue;
+use axum::http::{HeaderMap, HeaderValue, header};
 use chrono::{DateTime, Utc};
 use nomenta_api::problem::FieldCode;
 use uuid::Uuid;
@@ -15,8 +15,29 @@ pub(super) fn limit(asked: Option<i64>) -> i64 {
     asked.unwrap_or(PAGE).clamp(1, LARGEST_PAGE)
 }
 
+/// The rows of one page, read as one more than `limit`, with the header that leads to
+/// the next page of the listing at `path`, if there is one; `place` is a row's cursor.
+pub(super) fn page<T>(
+    mut rows: Vec<T>,
+    limit: i64,
+    path: &str,
+    place: impl Fn(&T) -> String,
+    filters: &[(&str, Option<String>)],
+) -> Result<(HeaderMap, Vec<T>), Refusal> {
+    let mut headers = HeaderMap::new();
+    let fit = usize::try_from(limit).unwrap_or(usize::MAX);
+
+    if rows.len() > fit {
+        rows.truncate(fit);
+        if let Some(last) = rows.last() {
+            headers.insert(header::LINK, next(path, &place(last), limit, filters)?);
+        }
+    }
+    Ok((headers, rows))
+}
+
 /// The next page of a listing at `path`, with the filters that were given.
-pub(super) fn next(
+fn next(
     path: &str,
     after: &str,
     limit: i64,

@@ -3,6 +3,7 @@
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{EditKind, sentences};
+use crate::judge::evidence::KnownToken;
 use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
@@ -101,8 +102,10 @@ fn hint(case: &Case<'_>, found: &str) -> String {
 /// as of a text that only looks like a token, so that nobody learns what others
 /// have.
 fn of_another(case: &Case<'_>, found: &str) -> String {
-    match case.known_token(found).and_then(|known| known.host.as_ref()) {
-        Some(other) => format!("It is the token of {other}; each domain has its own. Leave it there."),
+    match case.known_token(found) {
+        Some(KnownToken { host: other, .. }) => {
+            format!("It is the token of {other}; each domain has its own. Leave it there.")
+        }
         None => {
             "It has the form of a token, and is not this domain's. Leave it, and add yours beside it.".into()
         }
