@@ -87,7 +87,7 @@ fn culprit(host: &str) -> Option<HostnameError> {
 }
 
 /// As UTS 46 maps it, errors left standing.
-fn mapped(host: &str) -> Cow<'_, str> {
+pub(super) fn mapped(host: &str) -> Cow<'_, str> {
     Uts46::new().to_unicode(host.as_bytes(), AsciiDenyList::EMPTY, Hyphens::Allow).0
 }
 

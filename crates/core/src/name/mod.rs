@@ -10,6 +10,7 @@ mod pasted;
 pub mod plain;
 pub mod platform;
 mod refused;
+pub mod sought;
 pub mod special;
 pub mod subject;
 pub mod token;

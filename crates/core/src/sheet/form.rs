@@ -17,6 +17,7 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::name::dns::{self, DnsName};
+use crate::name::hostname::Hostname;
 use crate::reading::record::RecordData;
 
 /// What the host box takes.
@@ -151,6 +152,19 @@ impl Book {
         self.operators.iter().find(|form| names.iter().all(|name| form.runs(name)))
     }
 
+    /// Who runs all of `servers`: an operator of the book by its name, anybody else by
+    /// the registered domain that its servers are in. Nobody, where there are several.
+    pub fn operator_of<'a>(&self, servers: impl IntoIterator<Item = &'a str>) -> Option<String> {
+        let names: Vec<_> = servers.into_iter().collect();
+        if let Some(form) = self.find(names.iter().copied()) {
+            return Some(form.name.clone());
+        }
+
+        let mut domains = names.into_iter().map(|name| Hostname::kept(name).registered().to_owned());
+        let first = domains.next()?;
+        domains.all(|other| other == first).then_some(first)
+    }
+
     /// Every operator.
     pub fn operators(&self) -> &[Form] {
         &self.operators
@@ -183,6 +197,16 @@ mod tests {
         assert_eq!(name(&["ns1.harrowdns.example", "ns2.harrowdns.example"]), Some("Harrow DNS"));
         assert_eq!(name(&["ns1.harrowdns.example", "ns1.tidewell.test"]), None);
         assert_eq!(name(&["ns1.notharrowdns.example"]), None);
+        assert_eq!(name(&[]), None);
+    }
+
+    #[test]
+    fn an_operator_of_no_book_is_known_by_the_domain_of_its_servers() {
+        let book = Book::parse(BOOK).expect("reads");
+        let name = |servers: &[&'static str]| book.operator_of(servers.iter().copied());
+        assert_eq!(name(&["ns1.harrowdns.example"]).as_deref(), Some("Harrow DNS"));
+        assert_eq!(name(&["a.ns.pinedns.test", "b.ns.pinedns.test"]).as_deref(), Some("pinedns.test"));
+        assert_eq!(name(&["a.pinedns.test", "b.otherdns.test"]), None);
         assert_eq!(name(&[]), None);
     }
 
