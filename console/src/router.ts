@@ -1,3 +1,4 @@
+import type { Component } from "vue";
 import { createRouter, createWebHistory } from "vue-router";
 
 import AccountPage from "@/features/accounts/AccountPage.vue";
@@ -7,18 +8,29 @@ import DomainPage from "@/features/domain/DomainPage.vue";
 import CertificatesPage from "@/features/fleet/CertificatesPage.vue";
 import RosterPage from "@/features/roster/RosterPage.vue";
 import SignInPage from "@/features/sign-in/SignInPage.vue";
+import places from "@/places.json";
 import { useSession } from "@/stores/session";
 
+const pages: Record<keyof typeof places, Component> = {
+  roster: RosterPage,
+  domain: DomainPage,
+  accounts: AccountsPage,
+  account: AccountPage,
+  contests: ContestsPage,
+  certificates: CertificatesPage,
+  "sign-in": SignInPage,
+};
+
+// The service knows these places too: any other path is a problem, not a page.
 export const router = createRouter({
   history: createWebHistory(),
   routes: [
-    { path: "/", name: "roster", component: RosterPage },
-    { path: "/domains/:host", name: "domain", component: DomainPage, props: true },
-    { path: "/accounts", name: "accounts", component: AccountsPage },
-    { path: "/accounts/:name", name: "account", component: AccountPage, props: true },
-    { path: "/contests", name: "contests", component: ContestsPage },
-    { path: "/certificates", name: "certificates", component: CertificatesPage },
-    { path: "/sign-in", name: "sign-in", component: SignInPage },
+    ...Object.entries(places).map(([name, path]) => ({
+      name,
+      path,
+      component: pages[name as keyof typeof places],
+      props: path.includes(":"),
+    })),
     { path: "/:rest(.*)*", redirect: { name: "roster" } },
   ],
 });

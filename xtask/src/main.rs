@@ -9,6 +9,7 @@ mod packages;
 mod queries;
 mod shots;
 mod test;
+mod tester;
 
 use std::env;
 use std::os::unix::process::CommandExt;
@@ -48,11 +49,11 @@ enum Task {
     /// Write what is generated from the code and kept: query data, the OpenAPI
     /// document and the page of findings.
     Generate,
-    /// Install what is missing, and measure; `survey` is what there is.
+    /// Install what is missing, and measure.
     Bench {
         /// What to measure.
         what: Measure,
-        /// How many domains; 100,000 if left out.
+        /// How many domains, if not as many as usual.
         domains: Option<u32>,
     },
     /// Run each fuzz target for a while.
@@ -77,6 +78,8 @@ enum Measure {
     Survey,
     /// How soon a change reaches an edge server.
     Edge,
+    /// Listings, counts and looks of a large fleet.
+    Fleet,
     /// Reading names and zone files, and judging.
     Core,
 }
@@ -169,6 +172,7 @@ fn bench(what: Measure, domains: Option<u32>) -> anyhow::Result<()> {
             "survey"
         }
         Measure::Edge => "edge",
+        Measure::Fleet => "fleet",
         // No server, and no number of domains.
         Measure::Core => return cargo(&["bench", "--package", "nomenta-core", "--bench", "core"]),
     };

@@ -66,7 +66,11 @@ pub(crate) fn ensure_one(thing: &str, package: &'static str) -> anyhow::Result<(
     if present(thing) { Ok(()) } else { install(&[package]) }
 }
 
-fn install(missing: &[&str]) -> anyhow::Result<()> {
+/// Installs packages.
+///
+/// # Errors
+/// As for [`ensure()`].
+pub(crate) fn install(missing: &[&str]) -> anyhow::Result<()> {
     if missing.is_empty() {
         return Ok(());
     }

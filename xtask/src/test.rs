@@ -5,7 +5,7 @@ use std::path::Path;
 use anyhow::ensure;
 
 use crate::fuzz::Effort;
-use crate::{cargo, cargo_command, check, console, fuzz, generate, packages, say};
+use crate::{cargo, cargo_command, check, console, fuzz, generate, packages, say, tester};
 
 /// What the names of tests begin with that open the console in a browser.
 const BROWSER_TESTS: &str = "console::";
@@ -17,6 +17,7 @@ const PURE: [&str; 4] = ["core", "api", "dns", "certs"];
 /// Checks everything, and runs every test.
 pub(crate) fn all(full: bool) -> anyhow::Result<()> {
     packages::ensure_for_tests()?;
+    tester::ensure()?;
     console::build()?;
     console::test()?;
     check::run()?;
@@ -38,7 +39,10 @@ pub(crate) fn some(filter: &str, full: bool) -> anyhow::Result<()> {
     match filter {
         "core" => packages::ensure_for_core()?,
         pure if PURE.contains(&pure) => {}
-        _ => packages::ensure_for_tests()?,
+        _ => {
+            packages::ensure_for_tests()?;
+            tester::ensure()?;
+        }
     }
 
     if Path::new("crates").join(filter).is_dir() {

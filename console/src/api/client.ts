@@ -14,6 +14,8 @@ export type Edit = Schemas["Edit"];
 export type Event = Schemas["Event"];
 export type FleetCertificate = Schemas["FleetCertificate"];
 export type Gate = Schemas["Gate"];
+export type GateStanding = Schemas["GateStanding"];
+export type Counts = Schemas["Counts"];
 export type JudgedLine = Schemas["JudgedLine"];
 export type MoveDomain = Schemas["MoveDomain"];
 export type OpenFinding = Schemas["OpenFinding"];
@@ -93,10 +95,15 @@ function problem(status: number, text: string): Problem {
   }
 }
 
-export interface RosterQuery {
-  stage?: string;
-  account?: string;
-  text?: string;
+/** What a listing is asked for; what is empty is left out. */
+export type Asked = Record<string, string | undefined>;
+
+/** The path of a listing. */
+export function listing(path: string, asked: Asked): string {
+  const given = Object.entries(asked).filter((entry): entry is [string, string] =>
+    Boolean(entry[1]),
+  );
+  return given.length ? `${path}?${new URLSearchParams(given)}` : path;
 }
 
 /** A host, and whose claim of it is meant where several accounts claim it. */
@@ -122,13 +129,9 @@ export const api = {
   who: () => call<Who>("GET", "session"),
   signIn: (key: string) => call<Who>("POST", "session", { key }),
   signOut: () => call<void>("DELETE", "session"),
-  sites: () => call<Site[]>("GET", "sites"),
-  stages: () => call<StageCount[]>("GET", "stages"),
-  roster: (query: RosterQuery) => {
-    const given = Object.entries({ ...query }).filter(([, v]) => v);
-    return `domains?${new URLSearchParams([...given, ["limit", "100"]])}`;
-  },
-  rosterPage: (path: string) => page<RosterLine>(path),
+  sites: (asked: Asked) => page<Site>(listing("sites", asked)),
+  counts: (asked: Asked) => call<Counts>("GET", listing("counts", asked)),
+  roster: (path: string) => page<RosterLine>(path),
   enrol: (wanted: Schemas["NewDomain"]) => call<SheetView>("POST", "domains", wanted),
   domain: (claim: Claim) => call<DomainDetail>("GET", at(claim)),
   sheet: (claim: Claim, reveal: boolean) =>
@@ -158,7 +161,7 @@ export const api = {
   look: (claim: Claim) => call<void>("POST", at(claim, "/survey")),
   history: (claim: Claim, after: number) =>
     call<Event[]>("GET", at(claim, "/events", { after: String(after) })),
-  accounts: () => call<Account[]>("GET", "accounts"),
+  accounts: (path: string) => page<Account>(path),
   account: (name: string) => call<Account>("GET", `accounts/${name}`),
   addAccount: (name: string, title: string) =>
     call<Account>("POST", "accounts", { name, title: title || undefined }),

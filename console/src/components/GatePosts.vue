@@ -1,11 +1,11 @@
 <script setup lang="ts">
 import { computed } from "vue";
 
-import type { Gate } from "@/api/client";
+import type { GateStanding } from "@/api/client";
 
 // A line with four posts, one for each gate. The line runs on through what is
 // passed and ends in a dot before the first gate that is not.
-const props = defineProps<{ gates: Gate[]; large?: boolean }>();
+const props = defineProps<{ gates: GateStanding[]; large?: boolean }>();
 
 // Large, each post stands at the head of its quarter of the page.
 const shape = computed(() =>

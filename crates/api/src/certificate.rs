@@ -85,15 +85,20 @@ pub struct RevocationView {
 
 /// A certificate that the customer brings.
 #[derive(Clone, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct BroughtCertificate {
     /// Chain as PEM, the domain's own certificate first.
+    #[schema(min_length = 1, max_length = 200000)]
     pub chain_pem: String,
     /// Its private key as PKCS #8 PEM.
+    #[schema(min_length = 1, max_length = 20000)]
     pub key_pem: String,
 }
 
 /// Why a certificate is revoked.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+#[schema(example = json!({ "reason": "superseded" }))]
 pub struct NewRevocation {
     /// Why (RFC 5280, section 5.3.1).
     #[schema(value_type = RevocationReason)]
@@ -128,12 +133,19 @@ pub struct FleetCertificate {
 #[into_params(parameter_in = Query)]
 pub struct CertificateQuery {
     /// Only those that run out within so many days.
+    #[param(maximum = 36500)]
     pub within_days: Option<u32>,
     /// Only this account.
+    #[param(max_length = 63)]
     pub account: Option<String>,
+    /// Only those of this issuer, by its distinguished name.
+    #[param(max_length = 1000)]
+    pub issuer: Option<String>,
     /// Only those after this one: the cursor in the `Link` header.
+    #[param(pattern = r"^[0-9]{1,17}\.[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$")]
     pub after: Option<String>,
-    /// Certificates at most, 1 to 500; 100 if left out.
+    /// Certificates at most; 100 if left out.
+    #[param(minimum = 1, maximum = 500, default = 100)]
     pub limit: Option<i64>,
 }
 

@@ -80,11 +80,18 @@ pub struct Settled {
 
 /// A ruling to give.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+#[schema(example = json!({ "side": "holder", "because": "The lease of the name ran on." }))]
 pub struct NewRuling {
     /// For whom.
     #[schema(value_type = Side)]
     pub side: String,
     /// Why, for the record.
+    #[schema(
+        min_length = 1,
+        max_length = 2000,
+        pattern = r"^[^\x00-\x08\x0b\x0c\x0e-\x1f\x7f]*[^\s\x00-\x1f\x7f][^\x00-\x08\x0b\x0c\x0e-\x1f\x7f]*$"
+    )]
     pub because: String,
 }
 
@@ -94,10 +101,13 @@ pub struct NewRuling {
 pub struct ContestQuery {
     /// Those that are settled, newest first; else those that are open, oldest first.
     #[serde(default)]
+    #[param(default = false)]
     pub settled: bool,
     /// Only those after the cursor of the page before.
+    #[param(pattern = r"^[0-9]{1,17}\.[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$")]
     pub after: Option<String>,
-    /// Lines at most, 1 to 500; 100 if left out.
+    /// Lines at most; 100 if left out.
+    #[param(minimum = 1, maximum = 500, default = 100)]
     pub limit: Option<i64>,
 }
 

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, NaiveDate, Utc};
 use nomenta_core::judge::baseline::{Baseline, Compared};
 use nomenta_core::judge::certificate::CertificateFacts;
 use nomenta_core::judge::code::Code;
@@ -10,7 +10,7 @@ use nomenta_core::judge::domain::Pair;
 use nomenta_core::judge::edit::{Edit, ON_THE_SHEET};
 use nomenta_core::judge::evidence::Problem as IssuerProblem;
 use nomenta_core::judge::finding::{Finding, Severity};
-use nomenta_core::judge::gate::{Gate, GateName, Gates, Stage};
+use nomenta_core::judge::gate::{Gate, GateName, GateState, Gates, Stage};
 use nomenta_core::judge::standing::{Contested, Ending};
 use nomenta_core::judge::waiting::Wait;
 use nomenta_core::name::dns::DnsName;
@@ -27,11 +27,15 @@ use crate::view::{DomainView, JudgedLine};
 
 /// A domain to take in.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+#[schema(example = json!({ "host": "timetable.onswick.example", "site": "onswick" }))]
 pub struct NewDomain {
     /// The domain as the customer typed or pasted it; `*.` before it for a
     /// wildcard.
+    #[schema(min_length = 1, max_length = 2000)]
     pub host: String,
     /// The site it will show.
+    #[schema(min_length = 1, max_length = 63)]
     pub site: String,
     /// Whether the name with `www.` before it, or without it, is taken in too;
     /// the one given is the primary, to which the other leads.
@@ -48,23 +52,37 @@ pub struct NewDomain {
 #[into_params(parameter_in = Query)]
 pub struct ClaimQuery {
     /// The account.
+    #[param(max_length = 63)]
     pub account: Option<String>,
 }
 
 /// What is to change about what a domain shows; what is left out stays.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+#[schema(example = json!({ "entry_path": "/timetable" }))]
 pub struct MoveDomain {
     /// Another site of the same account.
     #[serde(default)]
+    #[schema(min_length = 1, max_length = 63)]
     pub site: Option<String>,
     /// Makes it the primary of its pair.
     #[serde(default)]
     pub primary: bool,
-    /// Where visitors enter; empty for where the site says.
+    /// Where visitors enter: a path that begins with one slash; empty for where the site
+    /// says.
     #[serde(default)]
+    #[schema(
+        max_length = 2000,
+        pattern = r"^(/([\x21\x22\x24-\x2e\x30-\x5b\x5d-\x7e][\x21\x22\x24-\x5b\x5d-\x7e]*)?)?$"
+    )]
     pub entry_path: Option<String>,
-    /// What visitors get when something is missing; empty for what the site says.
+    /// What visitors get when something is missing: a path that begins with one slash; empty
+    /// for what the site says.
     #[serde(default)]
+    #[schema(
+        max_length = 2000,
+        pattern = r"^(/([\x21\x22\x24-\x2e\x30-\x5b\x5d-\x7e][\x21\x22\x24-\x5b\x5d-\x7e]*)?)?$"
+    )]
     pub error_path: Option<String>,
     /// The hour at which it switches; now if left out. Before its first hour the domain
     /// leads to the default host.
@@ -121,17 +139,30 @@ pub struct RosterLine {
     pub site: String,
     /// The first gate not passed, or `live`.
     pub stage: Stage,
-    /// The four gates in order.
-    #[schema(value_type = Vec<Gate>)]
-    pub gates: Gates,
+    /// How the four gates stand, in order.
+    pub gates: Vec<GateStanding>,
     /// Codes of open findings.
     pub findings: Vec<Code>,
+    /// Who runs the DNS of its zone.
+    #[serde(default)]
+    pub operator: Option<String>,
     /// Share of vantages that see the routing.
     pub spread: Option<f64>,
     /// When it was taken in.
     pub enrolled_at: DateTime<Utc>,
+    /// When anything about it moved last.
+    pub moved_at: DateTime<Utc>,
     /// Latest look.
     pub looked_at: Option<DateTime<Utc>>,
+}
+
+/// How a gate stands; why is told by the domain itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct GateStanding {
+    /// Which one.
+    pub name: GateName,
+    /// Where it stands.
+    pub state: GateState,
 }
 
 /// Why a name may be taken for another.
@@ -151,30 +182,128 @@ impl LookalikeView {
     }
 }
 
-/// Which part of the roster.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+nomenta_core::spelled! {
+    /// What a roster is sorted by.
+    #[derive(ToSchema)]
+    pub enum RosterSort: "order" {
+        /// By name.
+        Name = "name",
+        /// By stage, in the order in which they are passed.
+        Stage = "stage",
+        /// By when they were taken in.
+        Enrolled = "enrolled",
+        /// By when anything about them moved last.
+        Moved = "moved",
+    }
+}
+
+/// Which part of the roster, and in which order.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct RosterQuery {
-    /// Only this stage.
+    /// Only this stage; without one, those that have not left.
     #[param(value_type = Option<Stage>)]
     pub stage: Option<String>,
     /// Only this account.
+    #[param(max_length = 63)]
     pub account: Option<String>,
-    /// Only names that contain this.
+    /// Only those that show this site.
+    #[param(max_length = 63)]
+    pub site: Option<String>,
+    /// Only those behind this ingress.
+    #[param(max_length = 63)]
+    pub ingress: Option<String>,
+    /// Only those whose zone's DNS this operator runs.
+    #[param(max_length = 253)]
+    pub operator: Option<String>,
+    /// Only those with this finding.
+    #[param(value_type = Option<Code>)]
+    pub finding: Option<String>,
+    /// Only names that contain this, as DNS has them or in their own script.
+    #[param(max_length = 253)]
     pub text: Option<String>,
-    /// Only names after the cursor of the page before.
+    /// Only those taken in so many days ago, or longer.
+    #[param(maximum = 36500)]
+    pub older_than: Option<u32>,
+    /// Only those taken in within so many days.
+    #[param(maximum = 36500)]
+    pub younger_than: Option<u32>,
+    /// What it is sorted by; by name if left out. A cursor keeps the order of its page.
+    #[param(value_type = Option<RosterSort>)]
+    pub sort: Option<String>,
+    /// From the end.
+    #[serde(default)]
+    #[param(default = false)]
+    pub descending: bool,
+    /// Only what comes after the cursor of the page before, in its order.
+    #[param(
+        max_length = 400,
+        pattern = r"^(name~[!-}]{1,253}|stage~(ownership|routing|certificate|serving|live|paused|released)~[!-}]{1,253}|(enrolled|moved)~[0-9]{1,17})~[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$"
+    )]
     pub after: Option<String>,
-    /// Lines at most, 1 to 500; 100 if left out.
+    /// Lines at most; 100 if left out.
+    #[param(minimum = 1, maximum = 500, default = 100)]
     pub limit: Option<i64>,
 }
 
 /// How many domains stand at a stage.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct StageCount {
     /// The stage.
     pub stage: Stage,
     /// Domains there.
     pub count: i64,
+}
+
+/// How many domains have a finding.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FindingCount {
+    /// The finding.
+    pub finding: Code,
+    /// Domains that have it.
+    pub count: i64,
+}
+
+/// How many domains lie with a DNS operator.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OperatorCount {
+    /// Its name, or the domain of its name servers.
+    pub operator: String,
+    /// Domains that lie there.
+    pub count: i64,
+}
+
+/// How many certificates run out, and are renewed, in a week.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct WeekCount {
+    /// Its Monday (UTC).
+    pub week: NaiveDate,
+    /// Run out then; what has run out counts for this week.
+    pub ending: i64,
+    /// Are renewed then; what is overdue counts for this week.
+    pub renewing: i64,
+}
+
+/// The fleet, or what a key sees of it, in numbers that are kept as it changes.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Counts {
+    /// By stage, in order, empty ones too.
+    pub stages: Vec<StageCount>,
+    /// By finding, those that most have first.
+    pub findings: Vec<FindingCount>,
+    /// By DNS operator, those with most first, 20 at most.
+    pub operators: Vec<OperatorCount>,
+    /// Certificates, by the coming weeks that have any.
+    pub weeks: Vec<WeekCount>,
+}
+
+/// Whose numbers.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct CountsQuery {
+    /// Only this account's.
+    #[param(max_length = 63)]
+    pub account: Option<String>,
 }
 
 /// An open finding with its times.

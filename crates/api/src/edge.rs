@@ -72,7 +72,8 @@ pub struct EdgeChange {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct FeedQuery {
-    /// Seconds to wait for a change when the ETag still holds, at most 55.
+    /// Seconds to wait for a change when the ETag still holds.
+    #[param(minimum = 0, maximum = 55)]
     pub wait: Option<u64>,
 }
 
@@ -81,5 +82,6 @@ pub struct FeedQuery {
 #[into_params(parameter_in = Query)]
 pub struct ChangesQuery {
     /// Position of the snapshot, or number of the last change seen.
+    #[param(minimum = 0)]
     pub after: Option<i64>,
 }

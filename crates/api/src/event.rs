@@ -343,5 +343,18 @@ pub struct CloudEvent {
 #[into_params(parameter_in = Query)]
 pub struct EventQuery {
     /// Only after this sequence number.
+    #[param(minimum = 0)]
     pub after: Option<i64>,
+}
+
+/// A page of a history.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HistoryQuery {
+    /// Only after this sequence number.
+    #[param(minimum = 0)]
+    pub after: Option<i64>,
+    /// Events at most; 500 if left out.
+    #[param(minimum = 1, maximum = 500, default = 500)]
+    pub limit: Option<i64>,
 }

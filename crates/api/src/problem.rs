@@ -15,6 +15,24 @@ nomenta_core::spelled! {
         Body = "body",
         /// A query parameter cannot be read.
         Query = "query",
+        /// The path cannot be read.
+        Path = "path",
+        /// There is such a path, and nothing to be done to it in that way.
+        Method = "method",
+        /// The body is of a type that is not read.
+        MediaType = "media-type",
+        /// The answer has none of the types that were asked for.
+        NotAcceptable = "not-acceptable",
+        /// The body is larger than what is read.
+        TooLarge = "too-large",
+        /// What is to be changed has been changed since.
+        Changed = "changed",
+        /// A change has to name the version that it is of.
+        VersionNeeded = "version-needed",
+        /// The key of a call was used for another one.
+        OtherCall = "other-call",
+        /// The call is under way, or its end is not known.
+        UnderWay = "under-way",
         /// No key was given, or one that opens nothing.
         KeyNeeded = "key-needed",
         /// The key's role is too small.
@@ -37,6 +55,8 @@ nomenta_core::spelled! {
         AllowanceReached = "allowance-reached",
         /// The contest is settled.
         Settled = "settled",
+        /// A domain of no pair has no primary.
+        NoPair = "no-pair",
         /// Something outside does not answer.
         Unavailable = "unavailable",
         /// Something failed inside.
@@ -51,15 +71,27 @@ impl ProblemKind {
             Self::Field => "A field cannot be taken as it is",
             Self::Body => "The body cannot be read",
             Self::Query => "A query parameter cannot be read",
+            Self::Path => "The path cannot be read",
+            Self::Method => "Nothing to be done in that way",
+            Self::MediaType => "Not a type that is read",
+            Self::NotAcceptable => "No such form of the answer",
+            Self::TooLarge => "Larger than what is read",
+            Self::Changed => "Changed meanwhile",
+            Self::VersionNeeded => "A version is needed",
+            Self::OtherCall => "Used for another call",
+            Self::UnderWay => "Under way",
             Self::KeyNeeded => "A key is needed",
             Self::RoleNeeded => "Another role is needed",
             Self::NotFound => "Not found",
             Self::Taken => "The name is in use",
             Self::SeveralClaims => "Several accounts claim the name",
             Self::AllowanceReached => "The plan grants no more domains",
-            Self::NothingToRenew | Self::NothingToRevoke | Self::Released | Self::Resting | Self::Settled => {
-                "Not possible now"
-            }
+            Self::NothingToRenew
+            | Self::NothingToRevoke
+            | Self::Released
+            | Self::Resting
+            | Self::Settled
+            | Self::NoPair => "Not possible now",
             Self::Unavailable => "Not available",
             Self::Internal => "Something failed inside",
         }
@@ -70,6 +102,20 @@ nomenta_core::spelled! {
     /// What is wrong with a field, beside what a name or a certificate may have
     /// wrong with it.
     pub enum FieldCode: "reason" {
+        /// It is missing.
+        Missing = "missing",
+        /// There is no such field or parameter.
+        Unknown = "unknown",
+        /// It is given twice.
+        Repeated = "repeated",
+        /// It is no word of those that there are.
+        UnknownWord = "unknown-word",
+        /// It has a character that it cannot have.
+        Character = "character",
+        /// It has not the form that it should have.
+        Form = "form",
+        /// It is of another type.
+        Type = "type",
         /// Nothing was given.
         Empty = "empty",
         /// It is no short name.
@@ -82,6 +128,12 @@ nomenta_core::spelled! {
         CanonicalHost = "canonical-host",
         /// It is no stage.
         Stage = "stage",
+        /// It is no finding.
+        Finding = "finding",
+        /// It is no order of a listing.
+        Order = "order",
+        /// It is too small or too large a number.
+        OutOfRange = "out-of-range",
         /// It is no cursor.
         Cursor = "cursor",
         /// It is no reason for a revocation.
@@ -104,10 +156,6 @@ nomenta_core::spelled! {
         NotAmended = "not-amended",
         /// It is no name that a site may have.
         SiteName = "site-name",
-        /// It is no mail address.
-        MailAddress = "mail-address",
-        /// It is no tag of a language.
-        Language = "language",
         /// It is no side of a contest.
         Side = "side",
         /// A domain of no pair has no primary.

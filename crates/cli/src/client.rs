@@ -78,17 +78,28 @@ impl Client {
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
+    /// Gets what a query asks for.
+    pub(crate) async fn get_with<T: DeserializeOwned>(
+        &self,
+        path: &str,
+        query: &impl Serialize,
+    ) -> anyhow::Result<T> {
+        let response = self.send(self.request(Method::GET, path).query(query)).await?;
+        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
     /// Gets a resource in the form that `accept` names.
     pub(crate) async fn text(&self, path: &str, accept: &str) -> anyhow::Result<String> {
         let response = self.send(self.request(Method::GET, path).header("accept", accept)).await?;
         response.text().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
-    /// Everything that a paged listing has, along its `Link` headers (RFC 8288).
+    /// The first `most` lines of a paged listing, along its `Link` headers (RFC 8288).
     pub(crate) async fn pages<T: DeserializeOwned>(
         &self,
         path: &str,
         query: &impl Serialize,
+        most: usize,
     ) -> anyhow::Result<Vec<T>> {
         let mut request = self.request(Method::GET, path).query(query);
         let mut all = Vec::new();
@@ -103,9 +114,12 @@ impl Client {
                 response.json().await.with_context(|| format!("The answer to {path} cannot be read"))?;
             all.extend(page);
 
-            match next {
+            match next.filter(|_| all.len() < most) {
                 Some(next) => request = self.request(Method::GET, &next),
-                None => return Ok(all),
+                None => {
+                    all.truncate(most);
+                    return Ok(all);
+                }
             }
         }
     }

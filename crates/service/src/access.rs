@@ -9,7 +9,7 @@ use axum::http::request::Parts;
 use chrono::{DateTime, Duration, Utc};
 use data_encoding::BASE64URL_NOPAD;
 use nomenta_api::role::Role;
-use nomenta_store::{KeyAccount, KeyRow};
+use nomenta_store::{KeyAccount, KeyRow, Whose};
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
@@ -46,6 +46,11 @@ impl Caller {
         Err(Refusal::forbidden(self.key.role, wanted))
     }
 
+    /// Whose records the caller sees.
+    pub(crate) fn whose(&self) -> Whose {
+        self.account().map_or(Whose::Everybodys, |account| Whose::Of(vec![account.id]))
+    }
+
     /// The account that the key opens alone.
     pub(crate) fn account(&self) -> Option<&KeyAccount> {
         self.key.account.as_ref()
@@ -65,11 +70,11 @@ impl FromRequestParts<Arc<App>> for Caller {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
-        let bearer = header(parts, AUTHORIZATION).strip_prefix("Bearer ").map(str::trim);
+        let bearer = bearer(header(parts, AUTHORIZATION));
         let key = match (bearer, session_cookie(header(parts, COOKIE))) {
-            (Some(secret), _) => app.store.key_by_hash(&hash(secret)).await?,
+            (Some(secret), _) => app.calls.key_by_hash(&hash(secret)).await?,
             (None, Some(cookie)) => match open_session(app, cookie, Utc::now()) {
-                Some(id) => app.store.key(id).await?,
+                Some(id) => app.calls.key(id).await?,
                 None => None,
             },
             (None, None) => return Err(Refusal::unauthorized("No key was given.")),
@@ -78,6 +83,13 @@ impl FromRequestParts<Arc<App>> for Caller {
         let key = key.ok_or_else(|| Refusal::unauthorized("This key or session opens nothing."))?;
         Ok(Self { key })
     }
+}
+
+/// The key in an `Authorization` header, however the scheme is spelled (RFC 9110, section
+/// 11.1).
+fn bearer(header: &str) -> Option<&str> {
+    let (scheme, key) = header.trim().split_once(' ')?;
+    scheme.eq_ignore_ascii_case("bearer").then_some(key.trim())
 }
 
 fn header(parts: &Parts, name: HeaderName) -> &str {
@@ -106,6 +118,14 @@ fn open_session(app: &App, cookie: &str, now: DateTime<Utc>) -> Option<Uuid> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_scheme_is_read_in_any_spelling() {
+        for header in ["Bearer abc", "bearer  abc", " BEARER abc "] {
+            assert_eq!(bearer(header), Some("abc"), "{header}");
+        }
+        assert_eq!(bearer("Basic abc").or(bearer("Bearer")).or(bearer("")), None);
+    }
 
     #[test]
     fn the_cookie_is_found_among_others() {

@@ -45,6 +45,8 @@ pub struct ServiceConfig {
     pub key_kind: KeyKind,
     /// Where the CA's questions for TXT records are answered.
     pub challenge_dns: Option<ChallengeDns>,
+    /// Whether a change has to name the version that it is of.
+    pub versions_needed: bool,
     /// Keys that are made sure to exist at start.
     pub boot_keys: Vec<BootKey>,
 }

@@ -4,12 +4,16 @@
 //! wake each other by LISTEN/NOTIFY.
 
 mod access;
+mod answers;
 mod api;
 mod config;
 mod console;
+mod described;
 mod hub;
 mod look;
+mod negotiation;
 mod ordering;
+mod precondition;
 mod problem;
 mod repeats;
 mod sealing;
@@ -20,24 +24,30 @@ mod worker;
 use std::sync::Arc;
 
 use anyhow::Context;
+use axum::body::Bytes;
 use nomenta_certs::Prober;
 use nomenta_certs::seal::Sealer;
 use nomenta_dns::Surveyor;
 use nomenta_dns::responder::Responder;
-use nomenta_store::Store;
+use nomenta_store::{Store, Watchman};
 use tokio::net::TcpListener;
 use tokio_util::sync::CancellationToken;
 
 pub use api::document;
 pub use config::{BootKey, ChallengeDns, ServiceConfig};
 
+use crate::described::Described;
 use crate::hub::Hub;
 use crate::repeats::Repeats;
 
 /// What every part of the service works with.
 pub(crate) struct App {
     pub config: ServiceConfig,
+    /// Records, for work.
     pub store: Store,
+    /// The same, for calls.
+    pub calls: Store,
+    pub watchman: Watchman,
     pub surveyor: Surveyor,
     pub prober: Prober,
     pub sealer: Sealer,
@@ -45,6 +55,9 @@ pub(crate) struct App {
     pub acme: ordering::Issuer,
     pub repeats: Repeats,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
+    /// The OpenAPI document: as it is sent, and as calls are held to it.
+    pub document: Bytes,
+    pub described: Described,
     pub stop: CancellationToken,
 }
 
@@ -91,7 +104,9 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     }
 
     tracing::info!(listen = %app.config.listen, "serving");
-    axum::serve(listener, api::router(app)).with_graceful_shutdown(stop.cancelled_owned()).await?;
+    // Made once for all: by itself each connection would get a copy of every route.
+    let calls = api::router(app).into_make_service();
+    axum::serve(listener, calls).with_graceful_shutdown(stop.cancelled_owned()).await?;
 
     worker.await?;
     upkeep.await?;
@@ -119,7 +134,13 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
     let handle = metrics.handle();
     let _ = metrics::set_global_recorder(metrics);
 
+    let calls = store.for_calls(&config.database).context("Cannot open the database")?;
+    let document = document();
     Ok(App {
+        watchman: Watchman::start(&config.database).context("Cannot open the database")?,
+        described: Described::read(&document)?,
+        document: serde_json::to_vec(&document)?.into(),
+        calls,
         surveyor: Surveyor::new(config.dns.clone())?,
         sealer: sealing::open(&config, &store).await?,
         acme: ordering::Issuer::default(),

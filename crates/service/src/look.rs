@@ -60,10 +60,12 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     };
 
     let drifts = drifts(&record, &target, &survey, &evidence);
+    let operator = operator(app, &survey);
     let looked = Looked {
         survey: &survey,
         baseline: baseline.as_ref(),
         outcome: &outcome,
+        operator: operator.as_deref(),
         probe: evidence.probe.as_ref(),
         drifts: &drifts,
         order: order.as_ref(),
@@ -145,6 +147,12 @@ async fn budget(app: &App, record: &DomainRecord) -> Result<Option<Spent>, Store
 fn limits(app: &App) -> Limits {
     let policy = &app.config.policy;
     Limits { per_domain: policy.orders_per_domain, per_account: policy.orders_per_account }
+}
+
+/// Who runs the zone's DNS, as far as its name servers tell.
+fn operator(app: &App, survey: &Survey) -> Option<String> {
+    let ZoneView::Found { servers, .. } = &survey.zone else { return None };
+    app.config.book.operator_of(servers.iter().map(|server| server.name.as_str()))
 }
 
 /// How the customer's DNS editor wants lines typed, by its name servers.

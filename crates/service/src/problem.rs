@@ -1,35 +1,57 @@
 //! Answering with problem documents (RFC 9457).
 
+use std::sync::Arc;
+
 use axum::Json;
 use axum::extract::rejection::{JsonRejection, QueryRejection};
-use axum::extract::{FromRequest, FromRequestParts, Query, Request};
+use axum::extract::{FromRequest, FromRequestParts, MatchedPath, Path, Query, Request};
 use axum::http::request::Parts;
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use nomenta_api::problem::{FieldCode, Problem, ProblemKind};
 use nomenta_api::role::Role;
+use nomenta_core::name::plain::shown;
 use nomenta_store::StoreError;
 use serde::de::DeserializeOwned;
+use serde_json::Value;
+
+use crate::App;
+
+/// When to come again, where something is to be had that is not to be had now, in seconds.
+const AGAIN: u32 = 2;
 
 /// A request that is answered with a problem document.
 #[derive(Clone, Debug)]
-pub(crate) struct Refusal(pub Problem);
+pub(crate) struct Refusal {
+    pub problem: Problem,
+    /// After how many seconds the same may be asked again.
+    pub retry_after: Option<u32>,
+}
 
 impl Refusal {
-    fn new(status: StatusCode, kind: ProblemKind, detail: impl Into<String>) -> Self {
-        Self(Problem::new(status.as_u16(), kind, detail))
+    pub(crate) fn new(status: StatusCode, kind: ProblemKind, detail: impl Into<String>) -> Self {
+        Self::from_problem(Problem::new(status.as_u16(), kind, detail))
+    }
+
+    pub(crate) fn from_problem(problem: Problem) -> Self {
+        Self { problem, retry_after: None }
+    }
+
+    /// Says when to ask again.
+    pub(crate) fn again_after(self, seconds: u32) -> Self {
+        Self { retry_after: Some(seconds), ..self }
     }
 
     /// A field that cannot be taken as it is; `code` is a stable word.
     pub(crate) fn field(field: &str, code: impl ToString, message: impl ToString) -> Self {
-        let Self(problem) =
-            Self::new(StatusCode::UNPROCESSABLE_ENTITY, ProblemKind::Field, message.to_string());
-        Self(problem.at(field, code))
+        let status = StatusCode::UNPROCESSABLE_ENTITY;
+        let problem = Problem::new(status.as_u16(), ProblemKind::Field, message.to_string());
+        Self::from_problem(problem.at(field, code))
     }
 
     /// Names the line at fault in a field of several.
     pub(crate) fn on_line(self, line: usize) -> Self {
-        Self(self.0.on_line(line))
+        Self { problem: self.problem.on_line(line), ..self }
     }
 
     pub(crate) fn unauthorized(detail: &str) -> Self {
@@ -52,18 +74,54 @@ impl Refusal {
         Self::new(StatusCode::NOT_FOUND, ProblemKind::NotFound, detail)
     }
 
+    /// A record that cannot be there, since nothing may have such a name.
+    pub(crate) fn nothing_at(field: &str, code: impl ToString, message: impl ToString) -> Self {
+        let Self { problem, .. } = Self::not_found(message.to_string());
+        Self::from_problem(problem.at(field, code))
+    }
+
     pub(crate) fn conflict(kind: ProblemKind, detail: impl Into<String>) -> Self {
         Self::new(StatusCode::CONFLICT, kind, detail)
     }
 
-    /// A name that is in use, at its field.
-    pub(crate) fn taken(field: &str, detail: String) -> Self {
-        let Self(problem) = Self::conflict(ProblemKind::Taken, detail);
-        Self(problem.at(field, FieldCode::Taken))
+    /// A name that is in use, at its field; `code` says by whom.
+    pub(crate) fn taken(field: &str, code: FieldCode, detail: String) -> Self {
+        Self::conflict_at(field, ProblemKind::Taken, code, detail)
+    }
+
+    /// What is not possible as things stand, at its field.
+    pub(crate) fn conflict_at(field: &str, kind: ProblemKind, code: FieldCode, detail: String) -> Self {
+        let Self { problem, .. } = Self::conflict(kind, detail);
+        Self::from_problem(problem.at(field, code))
     }
 
     pub(crate) fn unavailable(detail: impl Into<String>) -> Self {
-        Self::new(StatusCode::SERVICE_UNAVAILABLE, ProblemKind::Unavailable, detail)
+        Self::new(StatusCode::SERVICE_UNAVAILABLE, ProblemKind::Unavailable, detail).again_after(AGAIN)
+    }
+
+    /// Of something that says no more than a status.
+    pub(crate) fn of_status(status: StatusCode) -> Self {
+        let kind = if status.is_server_error() { ProblemKind::Internal } else { ProblemKind::Body };
+        Self::new(status, kind, format!("The call was refused: {status}."))
+    }
+
+    pub(crate) fn too_large() -> Self {
+        let detail = "The body is larger than what is read here. Send less at once.";
+        Self::new(StatusCode::PAYLOAD_TOO_LARGE, ProblemKind::TooLarge, detail)
+    }
+
+    pub(crate) fn no_such_method(method: &str, path: &str) -> Self {
+        let detail = format!("There is no {method} at {path}. The Allow header says what there is.");
+        Self::new(StatusCode::METHOD_NOT_ALLOWED, ProblemKind::Method, detail)
+    }
+
+    pub(crate) fn no_such_call(path: &str) -> Self {
+        Self::not_found(format!("There is no call at {}.", shown(path)))
+    }
+
+    /// The database is away.
+    pub(crate) fn away() -> Self {
+        Self::unavailable("The records are not to be had now. Ask again in a moment.")
     }
 
     pub(crate) fn internal(detail: impl Into<String>) -> Self {
@@ -79,11 +137,11 @@ impl Refusal {
             _ => None,
         };
 
-        let Self(problem) = error.into();
-        Self(match code {
-            Some(code) => problem.at(field, code),
-            None => problem,
-        })
+        let refusal: Self = error.into();
+        match code {
+            Some(code) => Self { problem: refusal.problem.at(field, code), ..refusal },
+            None => refusal,
+        }
     }
 }
 
@@ -99,6 +157,16 @@ impl From<StoreError> for Refusal {
             }
             StoreError::NoRoom(_) => Self::conflict(ProblemKind::AllowanceReached, error.to_string()),
             StoreError::Settled => Self::conflict(ProblemKind::Settled, error.to_string()),
+            StoreError::Changed => {
+                Self::new(StatusCode::PRECONDITION_FAILED, ProblemKind::Changed, error.to_string())
+            }
+            away if away.is_away() => {
+                tracing::warn!(error = %away, "a request was refused");
+                Self::away()
+            }
+            overlong if overlong.is_overlong() => Self::unavailable(
+                "Finding that takes longer than a call may. Narrow it: by account, site, stage or a longer text.",
+            ),
             other => {
                 tracing::error!(error = %other, "a request failed");
                 Self::internal("The records cannot be read or written now. Try again; the log says more.")
@@ -109,30 +177,78 @@ impl From<StoreError> for Refusal {
 
 impl IntoResponse for Refusal {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.0.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
-        let mut response = (status, Json(self.0)).into_response();
-        let kind = HeaderValue::from_static("application/problem+json");
-        response.headers_mut().insert(header::CONTENT_TYPE, kind);
+        let status = StatusCode::from_u16(self.problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let mut response = (status, Json(self.problem)).into_response();
+        let headers = response.headers_mut();
+        headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(PROBLEM));
 
+        if status == StatusCode::UNAUTHORIZED {
+            headers.insert(header::WWW_AUTHENTICATE, HeaderValue::from_static("Bearer realm=\"nomenta\""));
+        }
+        if let Some(seconds) = self.retry_after {
+            headers.insert(header::RETRY_AFTER, HeaderValue::from(seconds));
+        }
         response
     }
 }
 
-/// A JSON body whose faults are answered with a problem document.
+/// Media type of problem documents.
+pub(crate) const PROBLEM: &str = "application/problem+json";
+
+/// A JSON body, as the call's description has it.
 pub(crate) struct Body<T>(pub T);
 
-impl<T: DeserializeOwned, S: Send + Sync> FromRequest<S> for Body<T> {
+impl<T: DeserializeOwned> FromRequest<Arc<App>> for Body<T> {
     type Rejection = Refusal;
 
-    async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
-        let read = Json::<T>::from_request(request, state).await;
-        read.map(|Json(value)| Self(value)).map_err(|rejection: JsonRejection| {
-            Refusal::new(rejection.status(), ProblemKind::Body, rejection.body_text())
+    async fn from_request(request: Request, app: &Arc<App>) -> Result<Self, Refusal> {
+        let method = request.method().clone();
+        let path = request.extensions().get::<MatchedPath>().map(|path| path.as_str().to_owned());
+        let Json(value) = Json::<Value>::from_request(request, app).await.map_err(unread)?;
+
+        app.described.check_body(&method, path.as_deref().unwrap_or_default(), &value)?;
+        serde_json::from_value(whole_numbers(value)).map(Self).map_err(|error| {
+            Refusal::new(
+                StatusCode::UNPROCESSABLE_ENTITY,
+                ProblemKind::Body,
+                format!("{error}. Correct the body."),
+            )
         })
     }
 }
 
-/// Query parameters, likewise.
+/// To JSON, 2.0 is as whole a number as 2 (JSON Schema, section 6.1.1).
+fn whole_numbers(value: Value) -> Value {
+    match value {
+        Value::Number(number) => match number.as_f64() {
+            Some(float) if number.is_f64() && float.fract() == 0.0 && float.abs() < 1e15 => {
+                (float as i64).into()
+            }
+            _ => Value::Number(number),
+        },
+        Value::Array(list) => list.into_iter().map(whole_numbers).collect(),
+        Value::Object(fields) => {
+            fields.into_iter().map(|(name, value)| (name, whole_numbers(value))).collect()
+        }
+        other => other,
+    }
+}
+
+/// Said of a body that is no JSON.
+fn unread(rejection: JsonRejection) -> Refusal {
+    let status = rejection.status();
+    match status {
+        StatusCode::UNSUPPORTED_MEDIA_TYPE => Refusal::new(
+            status,
+            ProblemKind::MediaType,
+            "The body is of a type that is not read here. Send it as Content-Type: application/json.",
+        ),
+        StatusCode::PAYLOAD_TOO_LARGE => Refusal::too_large(),
+        _ => Refusal::new(StatusCode::BAD_REQUEST, ProblemKind::Body, rejection.body_text()),
+    }
+}
+
+/// Query parameters, which have been held to the call's description.
 pub(crate) struct Params<T>(pub T);
 
 impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Params<T> {
@@ -146,13 +262,31 @@ impl<T: DeserializeOwned, S: Send + Sync> FromRequestParts<S> for Params<T> {
     }
 }
 
+/// A part of the path. What cannot be one names nothing that there is.
+pub(crate) struct Named<T>(pub T);
+
+impl<T: DeserializeOwned + Send, S: Send + Sync> FromRequestParts<S> for Named<T> {
+    type Rejection = Refusal;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Refusal> {
+        let nothing = || Refusal::not_found("There is nothing of that name. Check the path.");
+        if parts.uri.path().contains("%00") {
+            return Err(nothing());
+        }
+        Path::<T>::from_request_parts(parts, state)
+            .await
+            .map(|Path(value)| Self(value))
+            .map_err(|_| nothing())
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
     fn a_field_problem_has_its_field_and_says_the_same_in_both_places() {
-        let Refusal(problem) = Refusal::field("host", FieldCode::Empty, "No name was given.");
+        let Refusal { problem, .. } = Refusal::field("host", FieldCode::Empty, "No name was given.");
         assert_eq!((problem.status, problem.kind.as_str()), (422, "urn:nomenta:problem:field"));
         assert_eq!(problem.errors[0].field, "host");
         assert_eq!(problem.errors[0].message, problem.detail);
@@ -161,13 +295,13 @@ mod tests {
     #[test]
     fn records_that_are_missing_or_taken_keep_their_words_and_others_tell_nothing() {
         let missing = StoreError::Missing { what: "site", name: "x".into() };
-        let Refusal(problem) = Refusal::of_record(missing, "site");
+        let Refusal { problem, .. } = Refusal::of_record(missing, "site");
         assert_eq!((problem.status, problem.errors[0].code.as_str()), (404, "not-found"));
         assert_eq!(problem.detail, "There is no site named x. Check the spelling.");
         let taken = StoreError::Taken { what: "a site", name: "x".into() };
-        assert_eq!(Refusal::from(taken).0.status, 409);
+        assert_eq!(Refusal::from(taken).problem.status, 409);
         let inside = StoreError::Unreadable { what: "gate", cause: "secret cause".into() };
-        let Refusal(problem) = Refusal::of_record(inside, "site");
+        let Refusal { problem, .. } = Refusal::of_record(inside, "site");
         assert_eq!((problem.status, problem.errors.len()), (500, 0));
         assert!(!problem.detail.contains("secret cause"));
     }
@@ -177,7 +311,8 @@ mod tests {
         let response = Refusal::unauthorized("No key was given.").into_response();
         assert_eq!(response.status(), StatusCode::UNAUTHORIZED);
         assert_eq!(response.headers()[header::CONTENT_TYPE], "application/problem+json");
-        let text = serde_json::to_string(&Refusal::forbidden(Role::Viewer, Role::Admin).0).expect("writes");
+        let text =
+            serde_json::to_string(&Refusal::forbidden(Role::Viewer, Role::Admin).problem).expect("writes");
         assert!(!text.contains("errors"), "{text}");
         assert!(text.contains("This key has the role viewer; this call needs admin."), "{text}");
     }

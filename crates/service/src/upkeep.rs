@@ -9,7 +9,7 @@ use futures::future::join_all;
 use nomenta_certs::acme::{AcmeError, Advice};
 use nomenta_core::judge::certificate;
 use nomenta_core::judge::evidence::Problem;
-use nomenta_store::{Advised, Revocation};
+use nomenta_store::{Advised, Revocation, StoreError};
 use tokio::time::{sleep, timeout};
 
 use crate::App;
@@ -22,6 +22,10 @@ const SHORTEST_SLEEP: Duration = Duration::from_millis(500);
 const PRUNE_EVERY: Duration = Duration::from_secs(600);
 /// Renewals called up at once; the queue holds them from there on.
 const CALLS: i64 = 500;
+/// How long the answer to a call with a key of its own is kept.
+const ANSWERS_KEPT: TimeDelta = TimeDelta::days(1);
+/// Answers forgotten at once.
+const ANSWERS: i64 = 10_000;
 /// Questions to the CA at once.
 const QUESTIONS: i64 = 8;
 /// Longest time for one round; what is left waits for the next.
@@ -43,11 +47,17 @@ pub(crate) async fn run(app: Arc<App>) {
         }
 
         app.repeats.settle();
+        if let Err(error) = merge(&app).await {
+            app.repeats.warn("counts were not put together", &error);
+        }
 
         if pruned.elapsed() > PRUNE_EVERY {
             pruned = Instant::now();
             if let Err(error) = app.store.prune_edge_changes().await {
                 app.repeats.warn("old changes for the edge were not forgotten", &error);
+            }
+            if let Err(error) = app.store.forget_answers(Utc::now() - ANSWERS_KEPT, ANSWERS).await {
+                app.repeats.warn("old answers were not forgotten", &error);
             }
             if let Err(error) = app.store.forget_ended(Utc::now(), CALLS).await {
                 app.repeats.warn("claims that ended long ago were not forgotten", &error);
@@ -64,6 +74,12 @@ pub(crate) async fn run(app: Arc<App>) {
             () = sleep(until_next(&app).await) => {}
         }
     }
+}
+
+/// Puts counts together, as long as many are left.
+async fn merge(app: &App) -> Result<(), StoreError> {
+    while app.store.merge_tallies().await? && !app.stop.is_cancelled() {}
+    Ok(())
 }
 
 async fn until_next(app: &App) -> Duration {

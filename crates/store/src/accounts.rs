@@ -10,7 +10,12 @@ use crate::Store;
 use crate::StoreError;
 use crate::edge;
 use crate::locks;
+use crate::places::{Whose, containing};
 use crate::tasks::{self, TaskKind};
+use crate::version::Expected;
+
+/// Ingresses whose hosts are kept from sites.
+const MOST_INGRESSES: i64 = 10_000;
 
 /// A customer of the platform.
 #[derive(Clone, Debug)]
@@ -33,8 +38,75 @@ pub struct AccountRow {
     pub suspended_at: Option<DateTime<Utc>>,
     /// Since when.
     pub created_at: DateTime<Utc>,
+    /// Which version of it there is.
+    pub version: i64,
     /// Domains taken in for it that have not ended; a pair counts as one.
     pub domains: i64,
+}
+
+/// Which accounts or sites to list.
+#[derive(Clone, Debug, Default)]
+pub struct NameFilter {
+    /// Only of these accounts.
+    pub whose: Whose,
+    /// Only those whose names, of either kind, contain this.
+    pub text: Option<String>,
+    /// Only those after this name.
+    pub after: Option<String>,
+}
+
+/// An account's row.
+struct AccountColumns {
+    id: Uuid,
+    name: String,
+    title: String,
+    contact: Option<String>,
+    language: String,
+    notes: String,
+    allowance: Option<i32>,
+    suspended_at: Option<DateTime<Utc>>,
+    created_at: DateTime<Utc>,
+    version: i64,
+}
+
+impl AccountColumns {
+    fn with(self, domains: i64) -> AccountRow {
+        AccountRow {
+            id: self.id,
+            name: self.name,
+            title: self.title,
+            contact: self.contact,
+            language: self.language,
+            notes: self.notes,
+            allowance: self.allowance,
+            suspended_at: self.suspended_at,
+            created_at: self.created_at,
+            version: self.version,
+            domains,
+        }
+    }
+}
+
+/// Sites, by what the statement goes along.
+macro_rules! sites {
+    ($pool:expr, $along:literal, $name:expr, $account:expr, $pattern:expr, $limit:expr) => {
+        sqlx::query_as!(
+            SiteRow,
+            r#"SELECT s.id, s.version, s.name, (SELECT name FROM accounts WHERE id = s.account_id) AS "account!",
+                      (SELECT name FROM ingresses WHERE id = s.ingress_id) AS "ingress!", s.default_host,
+                      s.entry_path, s.error_path, s.created_at,
+                      ARRAY(SELECT host FROM former_hosts f WHERE f.site_id = s.id ORDER BY host) AS "former_hosts!"
+               FROM (SELECT * FROM sites WHERE "# + $along + " AND ($2::uuid[] IS NULL OR account_id = ANY($2))
+                     AND ($3::text IS NULL OR sought LIKE $3) ORDER BY name LIMIT $4) s
+               ORDER BY s.name",
+            $name,
+            $account,
+            $pattern,
+            $limit
+        )
+        .fetch_all(&$pool)
+        .await?
+    };
 }
 
 /// What is to change about an account; what is left out stays.
@@ -55,6 +127,10 @@ pub struct AccountChange<'a> {
 /// What a domain will show.
 #[derive(Clone, Debug)]
 pub struct SiteRow {
+    /// Key of the record.
+    pub id: Uuid,
+    /// Which version of it there is.
+    pub version: i64,
     /// Short name, unique.
     pub name: String,
     /// Account it belongs to.
@@ -130,20 +206,46 @@ impl Store {
         Ok(())
     }
 
-    /// All accounts by name, or the one with a key.
+    /// Accounts by name, at most `limit`.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn accounts(&self, only: Option<Uuid>) -> Result<Vec<AccountRow>, StoreError> {
-        let rows = sqlx::query_as!(
-            AccountRow,
-            r#"SELECT a.id, a.name, a.title, a.contact, a.language, a.notes, a.allowance, a.suspended_at, a.created_at,
-                      (SELECT count(*) FROM domains d WHERE d.account_id = a.id AND d.ended_at IS NULL
-                       AND d.is_primary) AS "domains!"
-               FROM accounts a WHERE $1::uuid IS NULL OR a.id = $1 ORDER BY a.name"#,
-            only
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
+    pub async fn accounts(&self, of: &NameFilter, limit: i64) -> Result<Vec<AccountRow>, StoreError> {
+        let after = of.after.as_deref().unwrap_or_default();
+        let rows = match &of.text {
+            None => {
+                sqlx::query_as!(
+                    AccountColumns,
+                    "SELECT id, name, title, contact, language, notes, allowance, suspended_at, created_at, version FROM accounts
+                     WHERE name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
+                    after,
+                    of.whose.accounts(),
+                    limit
+                )
+                .fetch_all(&self.pool)
+                .await?
+            }
+            Some(text) => {
+                sqlx::query_as!(
+                    AccountColumns,
+                    "SELECT id, name, title, contact, language, notes, allowance, suspended_at, created_at, version FROM accounts
+                     WHERE sought LIKE $4 AND name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
+                    after,
+                    of.whose.accounts(),
+                    limit,
+                    containing(&text.trim().to_lowercase())
+                )
+                .fetch_all(&self.search)
+                .await?
+            }
+        };
+        self.with_used(rows).await
+    }
+
+    async fn with_used(&self, rows: Vec<AccountColumns>) -> Result<Vec<AccountRow>, StoreError> {
+        let ids: Vec<_> = rows.iter().map(|row| row.id).collect();
+        let used = self.used(&ids).await?;
+        Ok(rows.into_iter().zip(used).map(|(row, domains)| row.with(domains)).collect())
     }
 
     /// The account with a name.
@@ -151,8 +253,16 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] if there is none.
     pub async fn account(&self, name: &str) -> Result<AccountRow, StoreError> {
-        let id = account_id(&self.pool, name).await?;
-        let mut rows = self.accounts(Some(id)).await?;
+        let row = sqlx::query_as!(
+            AccountColumns,
+            "SELECT id, name, title, contact, language, notes, allowance, suspended_at, created_at, version FROM accounts
+             WHERE name = $1",
+            name
+        );
+        let row =
+            row.fetch_optional(&self.pool).await?.ok_or_else(|| StoreError::missing("account", name))?;
+
+        let mut rows = self.with_used(vec![row]).await?;
         rows.pop().ok_or_else(|| StoreError::missing("account", name))
     }
 
@@ -160,14 +270,21 @@ impl Store {
     /// it matters to are looked at again.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] if there is none.
-    pub async fn change_account(&self, name: &str, change: &AccountChange<'_>) -> Result<(), StoreError> {
+    /// [`StoreError::Missing`] if there is none; [`StoreError::Changed`].
+    pub async fn change_account(
+        &self,
+        name: &str,
+        change: &AccountChange<'_>,
+        expected: Expected,
+    ) -> Result<(), StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        let id = sqlx::query_scalar!("SELECT id FROM accounts WHERE name = $1 FOR NO KEY UPDATE", name)
+        let row = sqlx::query!("SELECT id, version FROM accounts WHERE name = $1 FOR NO KEY UPDATE", name)
             .fetch_optional(&mut *tx)
             .await?
             .ok_or_else(|| StoreError::missing("account", name))?;
+        let id = row.id;
+        expected.meets(id, row.version)?;
 
         sqlx::query!(
             "UPDATE accounts SET title = coalesce($2, title), contact = nullif(coalesce($3, contact), ''),
@@ -187,7 +304,7 @@ impl Store {
         if change.allowance.is_some() {
             wake_waiting(&mut tx, id, now).await?;
         }
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(())
     }
 
@@ -222,7 +339,7 @@ impl Store {
         .map_err(|e| StoreError::or_taken(e, "a site", name))?;
 
         edge::touch(&mut tx, &[default_host]).await?;
-        tx.commit().await?;
+        self.commit(tx).await?;
         Ok(())
     }
 
@@ -245,24 +362,33 @@ impl Store {
         Ok(free.fetch_all(&self.pool).await?)
     }
 
-    /// All sites by name, or those of one account.
+    /// Sites by name, at most `limit`.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn sites(&self, account: Option<Uuid>) -> Result<Vec<SiteRow>, StoreError> {
-        let rows = sqlx::query_as!(
-            SiteRow,
-            r#"SELECT s.name, a.name AS account, i.name AS ingress, s.default_host, s.entry_path, s.error_path,
-                      s.created_at,
-                      ARRAY(SELECT host FROM former_hosts f WHERE f.site_id = s.id ORDER BY host) AS "former_hosts!"
-               FROM sites s
-               JOIN accounts a ON a.id = s.account_id
-               JOIN ingresses i ON i.id = s.ingress_id
-               WHERE $1::uuid IS NULL OR s.account_id = $1
-               ORDER BY s.name"#,
-            account
-        );
-        Ok(rows.fetch_all(&self.pool).await?)
+    pub async fn sites(&self, of: &NameFilter, limit: i64) -> Result<Vec<SiteRow>, StoreError> {
+        let after = of.after.as_deref().unwrap_or_default();
+        let pattern = of.text.as_deref().map(|text| containing(&text.trim().to_lowercase()));
+
+        Ok(match (of.whose.accounts(), pattern) {
+            (None, None) => sites!(self.pool, "name > $1", after, None::<&[Uuid]>, None::<String>, limit),
+            (Some(accounts), pattern) => {
+                sites!(self.pool, "name > $1 AND account_id = ANY($2)", after, Some(accounts), pattern, limit)
+            }
+            (None, pattern) => {
+                let nobody = None::<&[Uuid]>;
+                sites!(self.search, "name > $1 AND sought LIKE $3", after, nobody, pattern, limit)
+            }
+        })
+    }
+
+    /// The site with a name.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] if there is none.
+    pub async fn site(&self, name: &str) -> Result<SiteRow, StoreError> {
+        let mut rows = sites!(self.pool, "name = $1", name, None::<&[Uuid]>, None::<String>, 1);
+        rows.pop().ok_or_else(|| StoreError::missing("site", name))
     }
 
     /// Hosts that ingresses need under the platform's zone: what their canonical hosts
@@ -272,7 +398,7 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn ingress_hosts(&self) -> Result<Vec<DnsName>, StoreError> {
         let mut hosts = Vec::new();
-        for ingress in self.ingresses().await? {
+        for ingress in self.ingresses("", MOST_INGRESSES).await? {
             hosts.push(canonical_end(&ingress.canonical));
             hosts.extend(ingress.name_servers);
         }
@@ -285,12 +411,21 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] if there is none; [`StoreError::Taken`] if the new name is
     /// in use.
-    pub async fn change_site(&self, name: &str, change: &SiteChange<'_>) -> Result<(), StoreError> {
+    pub async fn change_site(
+        &self,
+        name: &str,
+        change: &SiteChange<'_>,
+        expected: Expected,
+    ) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        let site = sqlx::query!("SELECT id, default_host FROM sites WHERE name = $1 FOR NO KEY UPDATE", name)
-            .fetch_optional(&mut *tx)
-            .await?
-            .ok_or_else(|| StoreError::missing("site", name))?;
+        let site = sqlx::query!(
+            "SELECT id, version, default_host FROM sites WHERE name = $1 FOR NO KEY UPDATE",
+            name
+        )
+        .fetch_optional(&mut *tx)
+        .await?
+        .ok_or_else(|| StoreError::missing("site", name))?;
+        expected.meets(site.id, site.version)?;
 
         sqlx::query!(
             "UPDATE sites SET entry_path = coalesce($2, entry_path), error_path = coalesce($3, error_path)
@@ -314,7 +449,7 @@ impl Store {
         .fetch_all(&mut *tx)
         .await?;
         edge::touch(&mut tx, &touched.iter().map(String::as_str).collect::<Vec<_>>()).await?;
-        tx.commit().await?;
+        self.commit(tx).await?;
         Ok(())
     }
 }
@@ -378,6 +513,17 @@ async fn wake_waiting(tx: &mut PgConnection, account_id: Uuid, now: DateTime<Utc
         tasks::wake(tx, id, TaskKind::Look, now).await?;
     }
     Ok(())
+}
+
+impl Store {
+    /// The records of accounts with these names; those that there are not have none.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn whose(&self, names: &[String]) -> Result<Whose, StoreError> {
+        let ids = sqlx::query_scalar!("SELECT id FROM accounts WHERE name = ANY($1)", names);
+        Ok(Whose::Of(ids.fetch_all(&self.pool).await?))
+    }
 }
 
 async fn account_id(pool: &sqlx::PgPool, name: &str) -> Result<Uuid, StoreError> {

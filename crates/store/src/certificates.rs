@@ -15,7 +15,9 @@ use crate::error::{read, word};
 use crate::events::{self, About};
 use crate::locks;
 use crate::orders;
+use crate::places::{Place, Whose, or_end};
 use crate::tasks::{self, TaskKind};
+use crate::version::Expected;
 
 /// While one process asks the CA for advice on a certificate, no other does.
 const ADVICE_TERM: Duration = Duration::minutes(5);
@@ -40,10 +42,52 @@ pub struct CertificateRow {
 pub struct CertificateFilter {
     /// Only those that run out before then.
     pub before: Option<DateTime<Utc>>,
-    /// Only of this account.
-    pub account: Option<String>,
-    /// Only those after this one: its end and key.
-    pub after: Option<(DateTime<Utc>, Uuid)>,
+    /// Only of these accounts.
+    pub whose: Whose,
+    /// Only those of this issuer, by its distinguished name.
+    pub issuer: Option<String>,
+    /// Only those after this one, by its end.
+    pub after: Option<Place<DateTime<Utc>>>,
+}
+
+struct CertificateColumns {
+    id: Uuid,
+    facts: Value,
+    origin: String,
+    renew_at: Option<DateTime<Utc>>,
+    issued_at: DateTime<Utc>,
+    account: String,
+    hosts: Vec<String>,
+}
+
+/// A page of the fleet's certificates, by what the statement goes along.
+macro_rules! certificates {
+    ($store:expr, $filter:expr, $place:expr, $limit:expr, $along:literal, $each:literal) => {
+        sqlx::query_as!(
+            CertificateColumns,
+            r#"SELECT c.id, c.facts, c.origin, c.renew_at, c.issued_at,
+                      (SELECT name FROM accounts WHERE id = c.account_id) AS "account!",
+                      ARRAY(SELECT host FROM domains WHERE id = ANY(c.domain_ids) ORDER BY is_primary DESC, host)
+                          AS "hosts!"
+               FROM (SELECT l.id FROM "# + $each + " AS w (id) CROSS JOIN LATERAL (
+                         SELECT id, not_after FROM certificates
+                         WHERE replaced_at IS NULL AND revoked_at IS NULL AND (not_after, id) > ($1, $2)
+                           AND not_after < coalesce($3, 'infinity'::timestamptz)
+                           AND ($6::text IS NULL OR issuer = $6) AND " + $along + "
+                         ORDER BY not_after, id LIMIT $4) l
+                     ORDER BY l.not_after, l.id LIMIT $4) l
+               CROSS JOIN LATERAL (SELECT * FROM certificates WHERE id = l.id OFFSET 0) c
+               ORDER BY c.not_after, c.id",
+            $place.by,
+            $place.id,
+            $filter.before,
+            $limit,
+            $filter.whose.accounts(),
+            $filter.issuer
+        )
+        .fetch_all(&$store.pool)
+        .await?
+    };
 }
 
 /// A certificate whose renewal the CA may have advice on.
@@ -53,17 +97,6 @@ pub struct Advised {
     pub id: Uuid,
     /// The chain, leaf first.
     pub chain_pem: String,
-}
-
-/// How many certificates run out, or are renewed, on one day.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DayCount {
-    /// Days from today.
-    pub day: i32,
-    /// Run out then.
-    pub ending: i64,
-    /// Are renewed then.
-    pub renewing: i64,
 }
 
 fn held(facts: Value, origin: &str, renew_at: Option<DateTime<Utc>>) -> Result<Held, StoreError> {
@@ -99,7 +132,7 @@ impl Store {
         Ok(chain.fetch_optional(&self.pool).await?)
     }
 
-    /// The fleet's certificates, first those that run out first.
+    /// Certificates in use, first those that run out first, at most `limit`.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
@@ -108,27 +141,18 @@ impl Store {
         filter: &CertificateFilter,
         limit: i64,
     ) -> Result<Vec<CertificateRow>, StoreError> {
-        let (after_end, after_id) = filter.after.unzip();
-        let rows = sqlx::query!(
-            r#"SELECT c.id, c.facts, c.origin, c.renew_at, c.issued_at, a.name AS account,
-                      ARRAY(SELECT host FROM domains WHERE id = ANY(c.domain_ids) ORDER BY is_primary DESC, host)
-                          AS "hosts!"
-               FROM certificates c
-               JOIN domains d ON d.id = c.domain_id
-               JOIN accounts a ON a.id = d.account_id
-               WHERE c.replaced_at IS NULL AND c.revoked_at IS NULL AND d.ended_at IS NULL
-                 AND ($1::timestamptz IS NULL OR c.not_after < $1)
-                 AND ($2::text IS NULL OR a.name = $2)
-                 AND ($3::timestamptz IS NULL OR (c.not_after, c.id) > ($3, $4::uuid))
-               ORDER BY c.not_after, c.id LIMIT $5"#,
-            filter.before,
-            filter.account,
-            after_end,
-            after_id,
-            limit
-        )
-        .fetch_all(&self.pool)
-        .await?;
+        let place = or_end(filter.after.as_ref(), false);
+        let rows = match (&filter.whose, &filter.issuer) {
+            (Whose::Of(_), _) => {
+                certificates!(self, filter, place, limit, "account_id = w.id", "unnest($5::uuid[])")
+            }
+            (Whose::Everybodys, Some(_)) => {
+                certificates!(self, filter, place, limit, "issuer = $6", "(VALUES ($5::uuid[]))")
+            }
+            (Whose::Everybodys, None) => {
+                certificates!(self, filter, place, limit, "true", "(VALUES ($5::uuid[]))")
+            }
+        };
 
         let mut certificates = Vec::with_capacity(rows.len());
         for row in rows {
@@ -144,35 +168,23 @@ impl Store {
         Ok(certificates)
     }
 
-    /// How many certificates run out and how many are renewed on each of the
-    /// coming days; what is overdue counts for today.
+    /// Who has issued certificates in use, by name, at most so many.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn certificate_days(
-        &self,
-        account: Option<Uuid>,
-        now: DateTime<Utc>,
-        days: i32,
-    ) -> Result<Vec<DayCount>, StoreError> {
-        let rows = sqlx::query_as!(
-            DayCount,
-            r#"SELECT n.day AS "day!", count(*) FILTER (WHERE n.what = 'end') AS "ending!",
-                      count(*) FILTER (WHERE n.what = 'renewal') AS "renewing!"
-               FROM certificates c
-               JOIN domains d ON d.id = c.domain_id AND d.ended_at IS NULL
-               CROSS JOIN LATERAL (VALUES
-                   ('end', greatest(0, extract(day FROM c.not_after - $1)::int)),
-                   ('renewal', CASE WHEN c.renew_at IS NOT NULL
-                                    THEN greatest(0, extract(day FROM c.renew_at - $1)::int) END)) n (what, day)
-               WHERE c.replaced_at IS NULL AND c.revoked_at IS NULL AND n.day <= $2
-                 AND ($3::uuid IS NULL OR d.account_id = $3)
-               GROUP BY n.day ORDER BY n.day"#,
-            now,
-            days,
-            account
+    pub async fn issuers(&self, most: i32) -> Result<Vec<String>, StoreError> {
+        // From one to the next along the index, however many certificates each has.
+        let issuers = sqlx::query_scalar!(
+            r#"WITH RECURSIVE issuers (issuer, place) AS (
+                   SELECT min(issuer), 1 FROM certificates WHERE replaced_at IS NULL AND revoked_at IS NULL
+                   UNION ALL
+                   SELECT (SELECT min(c.issuer) FROM certificates c
+                           WHERE c.issuer > i.issuer AND c.replaced_at IS NULL AND c.revoked_at IS NULL), place + 1
+                   FROM issuers i WHERE i.issuer IS NOT NULL AND place < $1)
+               SELECT issuer AS "issuer!" FROM issuers WHERE issuer IS NOT NULL"#,
+            most
         );
-        Ok(rows.fetch_all(&self.pool).await?)
+        Ok(issuers.fetch_all(&self.pool).await?)
     }
 
     /// Takes a certificate that the customer brings.
@@ -185,17 +197,18 @@ impl Store {
         facts: &CertificateFacts,
         chain_pem: &str,
         sealed_key: &[u8],
+        expected: Expected,
     ) -> Result<(), StoreError> {
         let id = Uuid::now_v7();
         let now = Utc::now();
         let name = domain.domain.routed();
         let mut tx = self.pool.begin().await?;
-        locks::lock(&mut tx, &[domain.id]).await?.open(domain.id)?;
+        locks::lock(&mut tx, &[domain.id]).await?.expect(domain.id, expected)?;
 
         sqlx::query!(
             "INSERT INTO certificates
-             (id, domain_id, domain_ids, facts, chain_pem, sealed_key, not_after, issued_at, origin)
-             VALUES ($1, $2, ARRAY[$2::uuid], $3, $4, $5, $6, $7, $8)",
+             (id, account_id, domain_id, domain_ids, facts, chain_pem, sealed_key, not_after, issued_at, origin)
+             SELECT $1, account_id, id, ARRAY[id], $3, $4, $5, $6, $7, $8 FROM domains WHERE id = $2",
             id,
             domain.id,
             json!(facts),
@@ -218,7 +231,7 @@ impl Store {
         };
         events::append(&mut tx, About { id: Some(domain.id), host: &name }, now, &[event]).await?;
         edge::touch(&mut tx, &[&name]).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
 
         Ok(())
     }
@@ -227,10 +240,10 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn renew_now(&self, domain_id: Uuid) -> Result<bool, StoreError> {
+    pub async fn renew_now(&self, domain_id: Uuid, expected: Expected) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        locks::lock(&mut tx, &[domain_id]).await?.open(domain_id)?;
+        locks::lock(&mut tx, &[domain_id]).await?.expect(domain_id, expected)?;
 
         let due = sqlx::query!(
             "UPDATE certificates SET renew_at = $2, called = true, advice_at = NULL WHERE id =
@@ -243,7 +256,7 @@ impl Store {
         .await?;
 
         tasks::wake(&mut tx, domain_id, TaskKind::Look, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
 
         Ok(due.rows_affected() > 0)
     }
@@ -282,7 +295,7 @@ impl Store {
                 }
                 called += 1;
             }
-            tx.commit().await?;
+            self.commit_work(tx).await?;
         }
 
         Ok(called)

@@ -47,7 +47,7 @@ impl Store {
             edge::touch(&mut tx, &[new.name]).await?;
         }
 
-        tx.commit().await?;
+        self.commit(tx).await?;
         Ok(())
     }
 

@@ -1,7 +1,6 @@
 //! Calls from process to process: that events, work or changes for the edge
 //! have arrived.
 
-use sqlx::PgConnection;
 use sqlx::postgres::PgListener;
 
 use crate::Store;
@@ -20,12 +19,6 @@ nomenta_core::spelled! {
     }
 }
 
-/// Calls everyone who listens, once the transaction is committed.
-pub(crate) async fn notify(tx: &mut PgConnection, channel: Channel) -> Result<(), StoreError> {
-    sqlx::query!("SELECT pg_notify($1, '')", channel.as_str()).fetch_one(&mut *tx).await?;
-    Ok(())
-}
-
 /// Hears when something arrives.
 pub struct Listener {
     inner: PgListener,
@@ -37,7 +30,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`] if no connection is to be had; try again.
     pub async fn listen(&self) -> Result<Listener, StoreError> {
-        let mut inner = PgListener::connect_with(&self.pool).await?;
+        let mut inner = PgListener::connect_with(&self.listening).await?;
         inner.listen_all(Channel::ALL.iter().map(|channel| channel.as_str())).await?;
         Ok(Listener { inner })
     }

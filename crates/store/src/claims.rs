@@ -47,7 +47,7 @@ pub(crate) async fn settle(
 async fn of_host(tx: &mut PgConnection, host: &str) -> Result<Claims, StoreError> {
     let rows = sqlx::query_as!(
         LockedColumns,
-        r#"SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, gates FROM domains
+        r#"SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, version, gates FROM domains
            WHERE host = $1 AND ended_at IS NULL ORDER BY id"#,
         host
     )

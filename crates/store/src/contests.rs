@@ -4,6 +4,8 @@ use chrono::{DateTime, Utc};
 use nomenta_core::claim::rivals::{Outcome, Side};
 use nomenta_core::judge::gate::{Gates, Stage};
 use nomenta_core::judge::standing::Phase;
+use nomenta_core::name::mask::Mask;
+use nomenta_core::name::token::Token;
 use uuid::Uuid;
 
 use crate::Store;
@@ -11,15 +13,17 @@ use crate::StoreError;
 use crate::claims;
 use crate::error::{read, word};
 use crate::locks::{self, Told};
+use crate::places::Place;
+use crate::version::Expected;
 
 /// Which contests to list.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct ContestFilter {
     /// Those that are settled, newest first, in place of those that are open, oldest
     /// first.
     pub settled: bool,
     /// Only those after this one.
-    pub after: Option<(DateTime<Utc>, Uuid)>,
+    pub after: Option<Place<DateTime<Utc>>>,
 }
 
 /// One side of a contest.
@@ -35,8 +39,10 @@ pub struct PartyRow {
     pub held_since: Option<DateTime<Utc>>,
     /// The claim's stage.
     pub stage: Stage,
-    /// Its gates.
+    /// Its gates, with its tokens where they are named.
     pub gates: Gates,
+    /// Hides those tokens.
+    pub mask: Mask,
     /// Latest look.
     pub looked_at: Option<DateTime<Utc>>,
 }
@@ -46,6 +52,8 @@ pub struct PartyRow {
 pub struct ContestRow {
     /// Identifies it.
     pub id: Uuid,
+    /// Which version of it there is.
+    pub version: i64,
     /// The name.
     pub host: String,
     /// How far it has come.
@@ -90,6 +98,7 @@ pub struct NewRuling<'a> {
 
 struct ContestColumns {
     id: Uuid,
+    version: i64,
     host: String,
     phase: String,
     opened_at: DateTime<Utc>,
@@ -112,10 +121,18 @@ struct PartyColumns {
     held_since: Option<DateTime<Utc>>,
     stage: String,
     gates: serde_json::Value,
+    token: String,
+    superseded: Vec<String>,
     looked_at: Option<DateTime<Utc>>,
 }
 
 impl PartyColumns {
+    fn mask(&self) -> Mask {
+        let tokens: Vec<_> =
+            self.superseded.iter().chain([&self.token]).cloned().map(Token::from_stored).collect();
+        Mask::of(&tokens)
+    }
+
     fn read(&self) -> Result<PartyRow, StoreError> {
         Ok(PartyRow {
             account: self.account.clone(),
@@ -124,6 +141,7 @@ impl PartyColumns {
             held_since: self.held_since,
             stage: word("stage", &self.stage)?,
             gates: read("gate", self.gates.clone())?,
+            mask: self.mask(),
             looked_at: self.looked_at,
         })
     }
@@ -148,6 +166,7 @@ impl ContestColumns {
             holder: party(self.holder_id)?,
             challenger: party(self.challenger_id)?,
             id: self.id,
+            version: self.version,
             host: self.host,
             phase: word("phase of a contest", &self.phase)?,
             opened_at: self.opened_at,
@@ -164,11 +183,11 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn contests(&self, filter: &ContestFilter, limit: i64) -> Result<Vec<ContestRow>, StoreError> {
-        let (after_at, after_id) = filter.after.unzip();
+        let (after_at, after_id) = filter.after.as_ref().map(|place| (place.by, place.id)).unzip();
         let rows = if filter.settled {
             sqlx::query_as!(
                 ContestColumns,
-                "SELECT id, host, phase, opened_at, grace_ends_at, ruled_for, ruled_at, ruled_by, ruled_because,
+                "SELECT id, version, host, phase, opened_at, grace_ends_at, ruled_for, ruled_at, ruled_by, ruled_because,
                         settled_at, outcome, holder_id, challenger_id FROM contests
                  WHERE settled_at IS NOT NULL
                    AND ($1::timestamptz IS NULL OR (settled_at, id) < ($1, $2::uuid))
@@ -182,7 +201,7 @@ impl Store {
         } else {
             sqlx::query_as!(
                 ContestColumns,
-                "SELECT id, host, phase, opened_at, grace_ends_at, ruled_for, ruled_at, ruled_by, ruled_because,
+                "SELECT id, version, host, phase, opened_at, grace_ends_at, ruled_for, ruled_at, ruled_by, ruled_because,
                         settled_at, outcome, holder_id, challenger_id FROM contests
                  WHERE settled_at IS NULL
                    AND ($1::timestamptz IS NULL OR (opened_at, id) > ($1, $2::uuid))
@@ -214,7 +233,7 @@ impl Store {
     pub async fn contest(&self, id: Uuid) -> Result<ContestRow, StoreError> {
         let row = sqlx::query_as!(
             ContestColumns,
-            "SELECT id, host, phase, opened_at, grace_ends_at, ruled_for, ruled_at, ruled_by, ruled_because,
+            "SELECT id, version, host, phase, opened_at, grace_ends_at, ruled_for, ruled_at, ruled_by, ruled_because,
                     settled_at, outcome, holder_id, challenger_id FROM contests WHERE id = $1",
             id
         )
@@ -230,7 +249,8 @@ impl Store {
         let ids: Vec<_> = rows.iter().flat_map(|row| [row.holder_id, row.challenger_id]).collect();
         let parties = sqlx::query_as!(
             PartyColumns,
-            "SELECT d.id, a.name AS account, s.name AS site, d.enrolled_at, d.held_since, d.stage, d.gates, d.looked_at
+            "SELECT d.id, a.name AS account, s.name AS site, d.enrolled_at, d.held_since, d.stage, d.gates, d.token, d.superseded,
+                    d.looked_at
              FROM domains d JOIN accounts a ON a.id = d.account_id JOIN sites s ON s.id = d.site_id
              WHERE d.id = ANY($1)",
             &ids
@@ -247,7 +267,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] if there is none; [`StoreError::Settled`] if nothing is
     /// left to rule upon.
-    pub async fn rule(&self, id: Uuid, ruling: &NewRuling<'_>) -> Result<(), StoreError> {
+    pub async fn rule(&self, id: Uuid, ruling: &NewRuling<'_>, expected: Expected) -> Result<(), StoreError> {
         let now = Utc::now();
         let contest = sqlx::query!("SELECT host, challenger_id FROM contests WHERE id = $1", id)
             .fetch_optional(&self.pool)
@@ -256,6 +276,8 @@ impl Store {
 
         let mut tx = self.pool.begin().await?;
         locks::lock(&mut tx, &[contest.challenger_id]).await?;
+        let version = sqlx::query_scalar!("SELECT version FROM contests WHERE id = $1", id);
+        expected.meets(id, version.fetch_one(&mut *tx).await?)?;
         let done = sqlx::query!(
             "UPDATE contests SET ruled_for = $2, ruled_at = $3, ruled_by = $4, ruled_because = $5
              WHERE id = $1 AND settled_at IS NULL",
@@ -274,7 +296,7 @@ impl Store {
         let mut told = Told::default();
         claims::settle(&mut tx, self, &contest.host, &mut told, now).await?;
         told.write(&mut tx, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(())
     }
 }

@@ -21,6 +21,7 @@ use crate::error::{read, read_if, word};
 use crate::ingresses::IngressColumns;
 use crate::locks::{self, Told};
 use crate::tasks::{self, TaskKind};
+use crate::version::Expected;
 
 /// Tokens that are remembered as superseded, newest first.
 const MOST_SUPERSEDED: i32 = 20;
@@ -30,6 +31,8 @@ const MOST_SUPERSEDED: i32 = 20;
 pub struct DomainRecord {
     /// Key of the record.
     pub id: Uuid,
+    /// Which version of what people set it has.
+    pub version: i64,
     /// What the judgement sees.
     pub domain: Domain,
     /// The account.
@@ -87,6 +90,7 @@ pub struct Named<'a> {
 /// A domain's row, with what belongs to it in other tables.
 struct DomainColumns {
     host: String,
+    version: i64,
     token: String,
     token_expires_at: DateTime<Utc>,
     zone: String,
@@ -196,7 +200,7 @@ impl Store {
 
         let row = sqlx::query_as!(
             DomainColumns,
-            r#"SELECT d.host, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
+            r#"SELECT d.host, d.version, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
                       d.quiet_looks, d.survey, d.enrolled_at, d.superseded, d.baseline,
                       d.moved_at, d.is_primary, d.probe, d.ended_at, d.ending, d.paused_at, a.suspended_at,
                       d.held_since, d.entry_path, d.error_path, d.switch_at, d.label, d.is_proved_by_zone,
@@ -242,12 +246,13 @@ impl Store {
     /// replaced for every name that it is for.
     ///
     /// # Errors
-    /// [`StoreError::Ended`] if it has left.
+    /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`].
     pub async fn rotate_token(
         &self,
         id: Uuid,
         token: &Token,
         expires_at: DateTime<Utc>,
+        expected: Expected,
     ) -> Result<(), StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
@@ -260,7 +265,7 @@ impl Store {
         .fetch_all(&mut *tx)
         .await?;
         let claims = locks::lock(&mut tx, &ids).await?;
-        claims.open(id)?;
+        claims.expect(id, expected)?;
 
         let mut told = Told::default();
         for claim in ids.iter().filter_map(|id| claims.get(*id)) {
@@ -280,7 +285,7 @@ impl Store {
         }
 
         told.write(&mut tx, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(())
     }
 }
@@ -344,6 +349,7 @@ impl DomainColumns {
 
         Ok(DomainRecord {
             id,
+            version: self.version,
             domain,
             account: self.account,
             default_host: self.default_host.into(),

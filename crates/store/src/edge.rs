@@ -6,8 +6,6 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::channel::{self, Channel};
-use crate::events;
 
 /// How many changes are kept for edges that resume.
 const KEPT: i64 = 20_000;
@@ -168,14 +166,13 @@ impl Store {
     }
 }
 
-/// Notes that the edge needs something else for these hosts. Numbered under
-/// the same lock as events, so that no change is missed by who resumes.
+/// Notes that the edge needs something else for these hosts; numbered, as events are, once
+/// it is committed.
 pub(crate) async fn touch(tx: &mut PgConnection, hosts: &[&str]) -> Result<(), StoreError> {
-    events::lock(tx).await?;
     let hosts: Vec<String> = hosts.iter().map(|host| (*host).to_owned()).collect();
-    sqlx::query!("INSERT INTO edge_changes (host) SELECT * FROM unnest($1::text[])", &hosts)
+    sqlx::query!("INSERT INTO edge_new (host) SELECT * FROM unnest($1::text[])", &hosts)
         .execute(&mut *tx)
         .await?;
 
-    channel::notify(tx, Channel::Edge).await
+    Ok(())
 }

@@ -10,7 +10,6 @@ use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::StoreError;
-use crate::channel::{self, Channel};
 use crate::error;
 use crate::locks::{self, Told};
 use crate::revocations;
@@ -30,7 +29,7 @@ pub(crate) async fn end(
 
     sqlx::query!(
         "UPDATE domains SET ended_at = $2, ending = $3, stage = $4, held_since = NULL, pair_id = NULL,
-         is_at_work = false, paused_at = NULL, next_site_id = NULL, switch_at = NULL WHERE id = $1",
+         codes = '{}', is_at_work = false, paused_at = NULL, next_site_id = NULL, switch_at = NULL WHERE id = $1",
         id,
         now,
         ending.as_str(),
@@ -44,6 +43,7 @@ pub(crate) async fn end(
     sqlx::query!("DELETE FROM tasks WHERE domain_id = $1", id).execute(&mut *tx).await?;
     leave_shared(tx, id, now).await?;
     give_up(tx, id, RevocationReason::CessationOfOperation, now).await?;
+    retire_expired(tx, id, now).await?;
 
     if let Some(sibling) = claims.sibling(id) {
         sqlx::query!("UPDATE domains SET pair_id = NULL, is_primary = true WHERE id = $1", sibling.id)
@@ -139,6 +139,18 @@ pub(crate) async fn give_up(
     }
 
     revocations::queue(tx, &revoked, id, reason, now).await?;
-    channel::notify(tx, Channel::Work).await?;
     Ok(revoked.len())
+}
+
+/// Counts what had run out already as no longer in use.
+async fn retire_expired(tx: &mut PgConnection, id: Uuid, now: DateTime<Utc>) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE certificates SET replaced_at = $2
+         WHERE domain_ids @> ARRAY[$1::uuid] AND replaced_at IS NULL AND revoked_at IS NULL",
+        id,
+        now
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
 }

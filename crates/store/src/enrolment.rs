@@ -4,6 +4,7 @@ use chrono::{DateTime, Utc};
 use nomenta_api::event::Event;
 use nomenta_core::claim::allowance::Allowance;
 use nomenta_core::judge::gate::{GateName, Gates};
+use nomenta_core::name::sought;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use serde_json::json;
@@ -12,7 +13,6 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::channel::{self, Channel};
 use crate::events::{self, About};
 
 /// A domain to take in.
@@ -73,13 +73,11 @@ impl Store {
         .execute(&mut *tx)
         .await?;
 
-        channel::notify(&mut tx, Channel::Work).await?;
-
         let event = Event::Enrolled { site: new.site.to_owned(), account: owner.account };
         let hosts: Vec<_> = new.domains.iter().map(|domain| domain.subject.to_string()).collect();
         let about: Vec<_> = ids.iter().zip(&hosts).map(|(id, host)| About { id: Some(*id), host }).collect();
         events::append_for(&mut tx, &about, now, &event).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
 
         // There is always one: nobody asks for none.
         ids.first().copied().ok_or_else(|| StoreError::missing("domain", ""))
@@ -89,6 +87,7 @@ impl Store {
 /// The site that domains are taken in for, and whose it is.
 struct Owner {
     site_id: Uuid,
+    ingress_id: Uuid,
     account_id: Uuid,
     account: String,
     label: String,
@@ -98,7 +97,7 @@ struct Owner {
 /// is locked, so that two at once do not take the same last place.
 async fn owner(tx: &mut PgConnection, new: &Enrolment<'_>) -> Result<Owner, StoreError> {
     let site = sqlx::query!(
-        "SELECT s.id, s.label, s.account_id, a.name AS account, a.allowance, a.suspended_at
+        "SELECT s.id, s.label, s.account_id, s.ingress_id, a.name AS account, a.allowance, a.suspended_at
          FROM sites s JOIN accounts a ON a.id = s.account_id
          WHERE s.name = $1 AND ($2::uuid IS NULL OR s.account_id = $2) FOR NO KEY UPDATE OF a",
         new.site,
@@ -125,7 +124,13 @@ async fn owner(tx: &mut PgConnection, new: &Enrolment<'_>) -> Result<Owner, Stor
         }
     }
 
-    Ok(Owner { site_id: site.id, account_id: site.account_id, account: site.account, label: site.label })
+    Ok(Owner {
+        site_id: site.id,
+        ingress_id: site.ingress_id,
+        account_id: site.account_id,
+        account: site.account,
+        label: site.label,
+    })
 }
 
 /// Writes the rows, all in one statement.
@@ -137,6 +142,7 @@ async fn insert(
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
     let mut hosts: Vec<_> = new.domains.iter().map(|domain| domain.subject.to_string()).collect();
+    let searched: Vec<_> = hosts.iter().map(|host| sought::of(host)).collect();
     let zones: Vec<_> =
         new.domains.iter().map(|domain| domain.subject.host.registered().to_owned()).collect();
     let tokens: Vec<_> = new.domains.iter().map(|domain| domain.token.as_str().to_owned()).collect();
@@ -149,11 +155,11 @@ async fn insert(
     // zone proves has the token of the others there.
     let taken_in = sqlx::query_scalar!(
         "INSERT INTO domains (id, host, zone, token, is_primary, pair_id, site_id, token_expires_at, gates, stage,
-             ownership, routing, certificate, serving, enrolled_at, account_id, label, is_proved_by_zone)
+             ownership, routing, certificate, serving, enrolled_at, account_id, label, is_proved_by_zone, ingress_id, sought)
          SELECT n.id, n.host, n.zone, coalesce(z.token, n.token), $5::uuid IS NULL OR n.place = 1, $5, $6,
-             $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17
-         FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[])
-             WITH ORDINALITY AS n (id, host, zone, token, place)
+             $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, n.sought
+         FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $19::text[])
+             WITH ORDINALITY AS n (id, host, zone, token, sought, place)
          LEFT JOIN LATERAL (SELECT token FROM domains
                             WHERE $17 AND account_id = $15 AND ended_at IS NULL AND is_proved_by_zone
                               AND zone = n.zone AND (held_since IS NOT NULL OR token_expires_at > $14)
@@ -176,7 +182,9 @@ async fn insert(
         now,
         owner.account_id,
         owner.label,
-        new.is_proved_by_zone
+        new.is_proved_by_zone,
+        owner.ingress_id,
+        &searched
     )
     .fetch_all(&mut *tx)
     .await?;

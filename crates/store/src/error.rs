@@ -8,6 +8,12 @@ use serde::de::DeserializeOwned;
 use serde_json::Value;
 use thiserror::Error;
 
+/// What PostgreSQL says (SQLSTATE, by how it begins) while it is not to be had: a broken
+/// connection, nobody let in, too many connections, or starting, stopping and crashed.
+const AWAY: [&str; 5] = ["08", "28", "53300", "55000", "57"];
+/// What it says of a statement that took longer than it may.
+const CANCELLED: &str = "57014";
+
 /// What can go wrong with records.
 #[derive(Debug, Error)]
 pub enum StoreError {
@@ -47,6 +53,9 @@ pub enum StoreError {
     /// The account is suspended.
     #[error("The account is suspended. Resume it before a domain is taken in for it.")]
     Suspended,
+    /// It is another version by now than the change was asked for.
+    #[error("It has been changed since it was read. Read it again, and see whether the change still fits.")]
+    Changed,
     /// The contest is settled.
     #[error("The contest is settled already. Nothing is left to rule upon.")]
     Settled,
@@ -68,6 +77,31 @@ pub enum StoreError {
 }
 
 impl StoreError {
+    /// Whether the database is away, or has no connection to spare.
+    pub fn is_away(&self) -> bool {
+        let Self::Database(error) = self else { return false };
+        match error {
+            sqlx::Error::PoolTimedOut
+            | sqlx::Error::PoolClosed
+            | sqlx::Error::Io(_)
+            | sqlx::Error::Tls(_) => true,
+            sqlx::Error::Database(cause) => cause
+                .code()
+                .is_some_and(|code| AWAY.iter().any(|class| code.starts_with(class)) && code != CANCELLED),
+            _ => false,
+        }
+    }
+
+    /// Whether a statement took longer than it may.
+    pub fn is_overlong(&self) -> bool {
+        match self {
+            Self::Database(sqlx::Error::Database(cause)) => {
+                cause.code().is_some_and(|code| code == CANCELLED)
+            }
+            _ => false,
+        }
+    }
+
     pub(crate) fn missing(what: &'static str, name: &str) -> Self {
         Self::Missing { what, name: name.to_owned() }
     }

@@ -8,12 +8,8 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::channel::{self, Channel};
 use crate::error;
-
-/// Serialises the writers of events, so that a reader who has seen number 7
-/// will never meet a 6 that was committed later.
-const EVENT_LOCK: i64 = 0x6e6f_6d65;
+use crate::places::Whose;
 
 /// An event as it is stored.
 #[derive(Clone, Debug)]
@@ -31,12 +27,12 @@ pub struct EventRow {
 }
 
 /// Which events.
-#[derive(Clone, Copy, Debug, Default)]
+#[derive(Clone, Debug, Default)]
 pub struct EventFilter {
     /// Only of this domain.
     pub domain: Option<Uuid>,
-    /// Only of this account's domains.
-    pub account: Option<Uuid>,
+    /// Only of these accounts' domains.
+    pub whose: Whose,
 }
 
 /// The domain that events are about.
@@ -69,7 +65,7 @@ pub(crate) async fn append_for(
     insert(tx, &rows, at).await
 }
 
-/// One statement for all of them: others wait for the lock.
+/// One statement for all of them; they are numbered once they are committed.
 pub(crate) async fn insert(
     tx: &mut PgConnection,
     rows: &[(About<'_>, &Event)],
@@ -85,10 +81,9 @@ pub(crate) async fn insert(
     let kinds: Vec<String> = rows.iter().map(|row| row.1.kind().to_string()).collect();
     let data: Vec<Value> = rows.iter().map(|row| row.1.data()).collect();
 
-    lock(tx).await?;
     sqlx::query!(
-        "INSERT INTO events (id, domain_id, host, kind, at, data)
-         SELECT n.id, n.domain_id, n.host, n.kind, $6, n.data
+        "INSERT INTO events_new (id, domain_id, account_id, host, kind, at, data)
+         SELECT n.id, n.domain_id, (SELECT account_id FROM domains WHERE id = n.domain_id), n.host, n.kind, $6, n.data
          FROM unnest($1::uuid[], $2::uuid[], $3::text[], $4::text[], $5::jsonb[])
              WITH ORDINALITY AS n (id, domain_id, host, kind, data, place)
          ORDER BY n.place",
@@ -102,13 +97,34 @@ pub(crate) async fn insert(
     .execute(&mut *tx)
     .await?;
 
-    channel::notify(tx, Channel::Events).await
+    Ok(())
 }
 
-/// Holds back other writers until the transaction ends.
-pub(crate) async fn lock(tx: &mut PgConnection) -> Result<(), StoreError> {
-    sqlx::query!("SELECT pg_advisory_xact_lock($1)", EVENT_LOCK).fetch_one(&mut *tx).await?;
-    Ok(())
+/// Events, by what the statement goes along.
+macro_rules! events {
+    ($store:expr, $along:literal, $domain:expr, $accounts:expr, $after:expr, $limit:expr) => {
+        sqlx::query_as!(
+            EventColumns,
+            "SELECT seq, id, host, kind, at, data FROM events WHERE seq > $3 AND "
+                + $along
+                + " ORDER BY seq LIMIT $4",
+            $domain,
+            $accounts,
+            $after,
+            $limit
+        )
+        .fetch_all(&$store.pool)
+        .await?
+    };
+}
+
+struct EventColumns {
+    seq: i64,
+    id: Uuid,
+    host: Option<String>,
+    kind: String,
+    at: DateTime<Utc>,
+    data: Value,
 }
 
 impl Store {
@@ -123,19 +139,39 @@ impl Store {
         after: i64,
         limit: i64,
     ) -> Result<Vec<EventRow>, StoreError> {
-        let rows = sqlx::query!(
-            "SELECT e.seq, e.id, e.host, e.kind, e.at, e.data FROM events e
-             WHERE e.seq > $3 AND ($1::uuid IS NULL OR e.domain_id = $1)
-               AND ($2::uuid IS NULL
-                    OR EXISTS (SELECT FROM domains d WHERE d.id = e.domain_id AND d.account_id = $2))
-             ORDER BY e.seq LIMIT $4",
-            of.domain,
-            of.account,
-            after,
-            limit
-        )
-        .fetch_all(&self.pool)
-        .await?;
+        let rows = match (of.domain, &of.whose) {
+            (Some(domain), whose) => {
+                self.number_all().await?;
+                events!(
+                    self,
+                    "domain_id = $1 AND ($2::uuid[] IS NULL OR account_id = ANY($2))",
+                    Some(domain),
+                    whose.accounts(),
+                    after,
+                    limit
+                )
+            }
+            (None, Whose::Of(accounts)) => {
+                events!(
+                    self,
+                    "account_id = ANY($2) AND $1::uuid IS NULL",
+                    None::<Uuid>,
+                    Some(accounts.as_slice()),
+                    after,
+                    limit
+                )
+            }
+            (None, Whose::Everybodys) => {
+                events!(
+                    self,
+                    "$1::uuid IS NULL AND $2::uuid[] IS NULL",
+                    None::<Uuid>,
+                    None::<&[Uuid]>,
+                    after,
+                    limit
+                )
+            }
+        };
 
         let mut events = Vec::with_capacity(rows.len());
         for row in rows {

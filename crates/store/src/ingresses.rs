@@ -11,7 +11,7 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::channel::{self, Channel};
+use crate::version::{Expected, Version};
 
 /// Columns of an ingress as they are stored.
 pub(crate) struct IngressColumns {
@@ -46,31 +46,52 @@ fn addresses<A: FromStr<Err = AddrParseError> + Ord>(stored: &[String]) -> Resul
     addresses.collect::<Result<_, _>>().map_err(|cause| StoreError::unreadable("address", cause))
 }
 
+/// An ingress, and which version of it there is.
+#[derive(Clone, Debug)]
+pub struct IngressRow {
+    /// Where traffic must land.
+    pub ingress: Ingress,
+    /// Its version.
+    pub version: Version,
+}
+
 impl Store {
-    /// Adds an ingress, or revises it if the name is known and `revise` is set.
-    /// A revision makes every domain behind it due for a look.
+    /// Adds an ingress.
     ///
     /// # Errors
-    /// [`StoreError::Taken`] or [`StoreError::Missing`], as `revise` says.
-    pub async fn put_ingress(&self, ingress: &Ingress, revise: bool) -> Result<Ingress, StoreError> {
+    /// [`StoreError::Taken`] if the name is in use.
+    pub async fn add_ingress(&self, ingress: &Ingress) -> Result<IngressRow, StoreError> {
         let mut tx = self.pool.begin().await?;
-        let written = if revise { update(&mut tx, ingress).await? } else { insert(&mut tx, ingress).await? };
+        let written = insert(&mut tx, ingress).await?;
+        keep_revision(&mut tx, written.id).await?;
+        tx.commit().await?;
+        Ok(written.of(ingress))
+    }
 
-        sqlx::query!(
-            "INSERT INTO ingress_revisions
-             (ingress_id, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
-             SELECT id, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses FROM ingresses
-             WHERE id = $1",
-            written.id
-        )
-        .execute(&mut *tx)
-        .await?;
+    /// Gives an ingress other targets; every domain behind it is due for a look.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] if there is none; [`StoreError::Changed`].
+    pub async fn revise_ingress(
+        &self,
+        ingress: &Ingress,
+        expected: Expected,
+    ) -> Result<IngressRow, StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let known =
+            sqlx::query!("SELECT id, version FROM ingresses WHERE name = $1 FOR NO KEY UPDATE", ingress.name)
+                .fetch_optional(&mut *tx)
+                .await?
+                .ok_or_else(|| StoreError::missing("ingress", &ingress.name))?;
+        expected.meets(known.id, known.version)?;
 
+        let written = update(&mut tx, ingress).await?;
+        keep_revision(&mut tx, written.id).await?;
         sqlx::query!(
             // In the one order of locks.
             "WITH behind AS (
                  SELECT t.ctid AS place FROM tasks t WHERE t.kind = 'look' AND t.domain_id IN
-                     (SELECT d.id FROM domains d JOIN sites s ON s.id = d.site_id WHERE s.ingress_id = $1)
+                     (SELECT id FROM domains WHERE ingress_id = $1)
                  ORDER BY t.domain_id FOR UPDATE)
              UPDATE tasks t SET due = now(), again = t.lease IS NOT NULL, quick = NULL
              FROM behind WHERE t.ctid = behind.place",
@@ -79,37 +100,81 @@ impl Store {
         .execute(&mut *tx)
         .await?;
 
-        channel::notify(&mut tx, Channel::Work).await?;
-        tx.commit().await?;
-
-        Ok(Ingress { revision: written.revision, ..ingress.clone() })
+        self.commit_work(tx).await?;
+        Ok(written.of(ingress))
     }
 
-    /// All ingresses by name.
+    /// Ingresses by name, at most `limit`, after the one with a name.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn ingresses(&self) -> Result<Vec<Ingress>, StoreError> {
+    pub async fn ingresses(&self, after: &str, limit: i64) -> Result<Vec<Ingress>, StoreError> {
         let rows = sqlx::query_as!(
             IngressColumns,
             "SELECT name, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses FROM ingresses
-             ORDER BY name"
+             WHERE name > $1 ORDER BY name LIMIT $2",
+            after,
+            limit
         );
         rows.fetch_all(&self.pool).await?.into_iter().map(IngressColumns::read).collect()
     }
+
+    /// The ingress with a name.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] if there is none.
+    pub async fn ingress(&self, name: &str) -> Result<IngressRow, StoreError> {
+        let columns = sqlx::query_as!(
+            IngressColumns,
+            "SELECT name, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses FROM ingresses
+             WHERE name = $1",
+            name
+        );
+        let version =
+            sqlx::query_as!(Version, "SELECT id, version AS number FROM ingresses WHERE name = $1", name);
+
+        let version = version.fetch_optional(&self.pool).await?;
+        let columns = columns.fetch_optional(&self.pool).await?;
+        let (columns, version) = columns.zip(version).ok_or_else(|| StoreError::missing("ingress", name))?;
+        Ok(IngressRow { ingress: columns.read()?, version })
+    }
+}
+
+/// Keeps an ingress as it is now among its revisions.
+async fn keep_revision(tx: &mut PgConnection, id: Uuid) -> Result<(), StoreError> {
+    sqlx::query!(
+        "INSERT INTO ingress_revisions
+         (ingress_id, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
+         SELECT id, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses FROM ingresses
+         WHERE id = $1",
+        id
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
 }
 
 /// What was written.
 struct Written {
     id: Uuid,
     revision: i32,
+    version: i64,
+}
+
+impl Written {
+    fn of(self, ingress: &Ingress) -> IngressRow {
+        IngressRow {
+            ingress: Ingress { revision: self.revision, ..ingress.clone() },
+            version: Version { id: self.id, number: self.version },
+        }
+    }
 }
 
 async fn insert(tx: &mut PgConnection, ingress: &Ingress) -> Result<Written, StoreError> {
     let written = sqlx::query_as!(
         Written,
         "INSERT INTO ingresses (id, name, revision, ipv4, ipv6, canonical, name_servers, subdomain_addresses)
-         VALUES ($1, $2, 1, $3, $4, $5, $6, $7) RETURNING id, revision",
+         VALUES ($1, $2, 1, $3, $4, $5, $6, $7) RETURNING id, revision, version",
         Uuid::now_v7(),
         ingress.name,
         &words(&ingress.ipv4),
@@ -126,7 +191,7 @@ async fn update(tx: &mut PgConnection, ingress: &Ingress) -> Result<Written, Sto
     let written = sqlx::query_as!(
         Written,
         "UPDATE ingresses SET revision = revision + 1, ipv4 = $2, ipv6 = $3, canonical = $4,
-         name_servers = $5, subdomain_addresses = $6, revised_at = now() WHERE name = $1 RETURNING id, revision",
+         name_servers = $5, subdomain_addresses = $6, revised_at = now() WHERE name = $1 RETURNING id, revision, version",
         ingress.name,
         &words(&ingress.ipv4),
         &words(&ingress.ipv6),

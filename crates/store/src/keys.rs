@@ -7,6 +7,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::error::word;
+use crate::version::Expected;
 
 /// A key as its row has it.
 struct KeyColumns {
@@ -19,6 +20,7 @@ struct KeyColumns {
     created_at: DateTime<Utc>,
     used_at: Option<DateTime<Utc>>,
     revoked_at: Option<DateTime<Utc>>,
+    version: i64,
 }
 
 impl KeyColumns {
@@ -32,6 +34,7 @@ impl KeyColumns {
             created_at: self.created_at,
             used_at: self.used_at,
             revoked_at: self.revoked_at,
+            version: self.version,
         })
     }
 }
@@ -64,6 +67,8 @@ pub struct KeyRow {
     pub used_at: Option<DateTime<Utc>>,
     /// Since when it opens nothing.
     pub revoked_at: Option<DateTime<Utc>>,
+    /// Which version of it there is.
+    pub version: i64,
 }
 
 /// A key to be kept, by the hash of its secret.
@@ -114,7 +119,7 @@ impl Store {
     pub async fn key_by_hash(&self, hash: &[u8]) -> Result<Option<KeyRow>, StoreError> {
         let key = sqlx::query_as!(
             KeyColumns,
-            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.account_id,
+            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.version, k.account_id,
                     a.name AS \"account?\"
              FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id
              WHERE k.hash = $1 AND k.revoked_at IS NULL",
@@ -143,7 +148,7 @@ impl Store {
     pub async fn key(&self, id: Uuid) -> Result<Option<KeyRow>, StoreError> {
         let key = sqlx::query_as!(
             KeyColumns,
-            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.account_id,
+            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.version, k.account_id,
                     a.name AS \"account?\"
              FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id
              WHERE k.id = $1 AND k.revoked_at IS NULL",
@@ -152,16 +157,19 @@ impl Store {
         key.fetch_optional(&self.pool).await?.map(KeyColumns::read).transpose()
     }
 
-    /// All keys, newest first.
+    /// Keys, newest first, at most `limit`, those that are older than the one with an id.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn keys(&self) -> Result<Vec<KeyRow>, StoreError> {
+    pub async fn keys(&self, after: Option<Uuid>, limit: i64) -> Result<Vec<KeyRow>, StoreError> {
         let rows = sqlx::query_as!(
             KeyColumns,
-            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.account_id,
+            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.version, k.account_id,
                     a.name AS \"account?\"
-             FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id ORDER BY k.id DESC"
+             FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id
+             WHERE k.id < $1 ORDER BY k.id DESC LIMIT $2",
+            after.unwrap_or(Uuid::max()),
+            limit
         );
         rows.fetch_all(&self.pool).await?.into_iter().map(KeyColumns::read).collect()
     }
@@ -170,15 +178,18 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Missing`] if there is no such key.
-    pub async fn revoke_key(&self, id: Uuid) -> Result<(), StoreError> {
-        let done =
-            sqlx::query!("UPDATE access_keys SET revoked_at = coalesce(revoked_at, now()) WHERE id = $1", id)
-                .execute(&self.pool)
-                .await?;
+    pub async fn revoke_key(&self, id: Uuid, expected: Expected) -> Result<(), StoreError> {
+        let mut tx = self.pool.begin().await?;
+        let version = sqlx::query_scalar!("SELECT version FROM access_keys WHERE id = $1 FOR UPDATE", id)
+            .fetch_optional(&mut *tx)
+            .await?
+            .ok_or_else(|| StoreError::missing("key", &id.to_string()))?;
+        expected.meets(id, version)?;
 
-        match done.rows_affected() {
-            0 => Err(StoreError::missing("key", &id.to_string())),
-            _ => Ok(()),
-        }
+        sqlx::query!("UPDATE access_keys SET revoked_at = coalesce(revoked_at, now()) WHERE id = $1", id)
+            .execute(&mut *tx)
+            .await?;
+        tx.commit().await?;
+        Ok(())
     }
 }

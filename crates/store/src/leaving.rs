@@ -13,6 +13,7 @@ use crate::claims;
 use crate::ending;
 use crate::locks::{self, Locked, Told};
 use crate::tasks::{self, TaskKind};
+use crate::version::Expected;
 
 impl Store {
     /// Gives up every certificate that covers a domain and was ordered for it,
@@ -20,17 +21,22 @@ impl Store {
     /// again, so that a new one is ordered.
     ///
     /// # Errors
-    /// [`StoreError::Ended`] if it has left; [`StoreError::Database`]; nothing is
+    /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`]; [`StoreError::Database`]; nothing is
     /// given up then.
-    pub async fn revoke(&self, domain: &DomainRecord, reason: RevocationReason) -> Result<usize, StoreError> {
+    pub async fn revoke(
+        &self,
+        domain: &DomainRecord,
+        reason: RevocationReason,
+        expected: Expected,
+    ) -> Result<usize, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
         let claims = locks::lock(&mut tx, &[domain.id]).await?;
-        claims.open(domain.id)?;
+        claims.expect(domain.id, expected)?;
 
         let revoked = ending::give_up(&mut tx, domain.id, reason, now).await?;
         tasks::wake(&mut tx, domain.id, TaskKind::Look, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
 
         Ok(revoked)
     }
@@ -40,14 +46,14 @@ impl Store {
     /// it has one of its own.
     ///
     /// # Errors
-    /// [`StoreError::Ended`] if it has left; [`StoreError::Database`]; the domain
+    /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`]; [`StoreError::Database`]; the domain
     /// stays as it is then.
-    pub async fn release(&self, domain: &DomainRecord) -> Result<(), StoreError> {
+    pub async fn release(&self, id: Uuid, expected: Expected) -> Result<(), StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        let claims = locks::lock(&mut tx, &[domain.id]).await?;
-        self.leave(&mut tx, claims.open(domain.id)?, Ending::Released, now).await?;
-        tx.commit().await?;
+        let claims = locks::lock(&mut tx, &[id]).await?;
+        self.leave(&mut tx, claims.expect(id, expected)?, Ending::Released, now).await?;
+        self.commit_work(tx).await?;
 
         Ok(())
     }
@@ -109,7 +115,7 @@ impl Store {
 
         sqlx::query!("DELETE FROM events WHERE domain_id = ANY($1)", &ids).execute(&mut *tx).await?;
         sqlx::query!("DELETE FROM domains WHERE id = ANY($1)", &ids).execute(&mut *tx).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(ids.len())
     }
 
@@ -131,7 +137,7 @@ impl Store {
         }
 
         self.leave(&mut tx, claim, Ending::Expired, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(true)
     }
 }

@@ -7,6 +7,7 @@
 //! twice.
 
 mod accounts;
+mod answers;
 mod certificates;
 mod challenges;
 mod channel;
@@ -25,24 +26,30 @@ mod leaving;
 mod locks;
 mod looks;
 mod moves;
+mod numbering;
 mod orders;
+mod places;
+mod pools;
 mod rest;
 mod revocations;
 mod roster;
 mod sealing;
 mod story;
 mod sweeps;
+mod tallies;
 mod tasks;
 mod tokens;
+mod version;
+mod watchman;
 
-use std::time::Duration;
+use std::sync::Arc;
 
 use nomenta_core::claim::rules::Rules;
 use sqlx::PgPool;
-use sqlx::postgres::PgPoolOptions;
 
-pub use accounts::{AccountChange, AccountRow, NewSite, SiteChange, SiteRow};
-pub use certificates::{Advised, CertificateFilter, CertificateRow, DayCount};
+pub use accounts::{AccountChange, AccountRow, NameFilter, NewSite, SiteChange, SiteRow};
+pub use answers::{Claimed, Kept};
+pub use certificates::{Advised, CertificateFilter, CertificateRow};
 pub use challenges::NewChallenge;
 pub use channel::{Channel, Listener};
 pub use contests::{ContestFilter, ContestRow, NewRuling, PartyRow};
@@ -51,38 +58,59 @@ pub use edge::{EdgeRow, TlsAnswer};
 pub use enrolment::{Enrolment, NewDomain};
 pub use error::StoreError;
 pub use events::{EventFilter, EventRow};
+pub use ingresses::IngressRow;
 pub use issuer::Limits;
 pub use keys::{KeyAccount, KeyRow, NewKey};
 pub use looks::{FindingRow, Looked, SpreadRow};
 pub use moves::Move;
 pub use orders::{EndedOrders, Issued, NewOrder, OrderRow};
+pub use places::{Place, Whose};
 pub use revocations::{Revocation, RevocationRow};
-pub use roster::{RosterFilter, RosterRow};
+pub use roster::{Order, RosterFilter, RosterRow, Sort};
 pub use sealing::Sealed;
 pub use story::OrderStory;
 pub use sweeps::{QuickDone, QuickTask, Sweep};
+pub use tallies::{Counted, Tally};
 pub use tasks::{Lease, TaskKind};
+pub use version::{Expected, Version};
+pub use watchman::Watchman;
 
-/// How long a connection may take to be had.
-const ACQUIRE_TIMEOUT: Duration = Duration::from_secs(10);
+use numbering::Teller;
+use pools::Pools;
 
 /// The records of one platform.
 #[derive(Clone, Debug)]
 pub struct Store {
     pool: PgPool,
+    /// For statements whose plan hangs on what is looked for.
+    search: PgPool,
+    listening: PgPool,
+    teller: Arc<Teller>,
     rules: Rules,
 }
 
 impl Store {
-    /// Connects, and brings the schema up to date.
+    /// Connects for work that nobody waits at, and brings the schema up to date.
     ///
     /// # Errors
     /// If the server cannot be reached or a migration fails.
     pub async fn open(url: &str, rules: Rules) -> Result<Self, StoreError> {
-        let options = PgPoolOptions::new().max_connections(16).acquire_timeout(ACQUIRE_TIMEOUT);
-        let pool = options.connect(url).await?;
-        sqlx::migrate!().run(&pool).await.map_err(sqlx::Error::from)?;
-        Ok(Self { pool, rules })
+        let Pools { work, search, listening, .. } = Pools::of(url)?;
+        sqlx::migrate!().run(&work).await.map_err(sqlx::Error::from)?;
+        let teller = Teller::start(work.clone());
+        let store = Self { pool: work, search, listening, teller, rules };
+        store.write_sought().await?;
+        Ok(store)
+    }
+
+    /// The same records for calls, whose callers wait: connections of their own, which
+    /// work does not take, and limits that a person has patience for.
+    ///
+    /// # Errors
+    /// If the URL cannot be read.
+    pub fn for_calls(&self, url: &str) -> Result<Self, StoreError> {
+        let Pools { calls, .. } = Pools::of(url)?;
+        Ok(Self { pool: calls, ..self.clone() })
     }
 
     /// Whether the database answers.

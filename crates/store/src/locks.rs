@@ -2,7 +2,7 @@
 //!
 //! Every transaction that writes about a claim begins with [`lock`]. The order of
 //! locks is one for all of them: an account, claims by their key, tasks by their
-//! key, orders and certificates, and last the lock on events.
+//! key, orders and certificates. What has happened is numbered once it is committed.
 
 use std::collections::BTreeSet;
 
@@ -17,6 +17,7 @@ use crate::edge;
 use crate::error::read;
 use crate::events::{self, About};
 use crate::tasks;
+use crate::version::Expected;
 
 /// A claim as it stands under its lock.
 #[derive(Clone, Debug)]
@@ -26,6 +27,7 @@ pub(crate) struct Locked {
     pub pair_id: Option<Uuid>,
     pub holds: bool,
     pub is_at_work: bool,
+    pub version: i64,
     pub gates: Gates,
 }
 
@@ -35,6 +37,7 @@ pub(crate) struct LockedColumns {
     pub pair_id: Option<Uuid>,
     pub holds: bool,
     pub is_at_work: bool,
+    pub version: i64,
     pub gates: serde_json::Value,
 }
 
@@ -46,6 +49,7 @@ impl LockedColumns {
             pair_id: self.pair_id,
             holds: self.holds,
             is_at_work: self.is_at_work,
+            version: self.version,
             gates: read("gate", self.gates)?,
         })
     }
@@ -69,6 +73,16 @@ impl Claims {
         self.get(id).ok_or(StoreError::Ended)
     }
 
+    /// The same, for a change that is asked for of one version.
+    ///
+    /// # Errors
+    /// [`StoreError::Ended`]; [`StoreError::Changed`].
+    pub(crate) fn expect(&self, id: Uuid, expected: Expected) -> Result<&Locked, StoreError> {
+        let claim = self.open(id)?;
+        expected.meets(id, claim.version)?;
+        Ok(claim)
+    }
+
     /// The other one of a claim's pair.
     pub(crate) fn sibling(&self, id: Uuid) -> Option<&Locked> {
         let pair_id = self.get(id)?.pair_id?;
@@ -76,8 +90,7 @@ impl Claims {
     }
 }
 
-/// What a transaction tells once all its rows are written: events and the edge's
-/// changes have a lock of their own, which comes last.
+/// What a transaction tells: events, and hosts for which the edge needs something else.
 #[derive(Debug, Default)]
 pub(crate) struct Told {
     pub events: Vec<(Uuid, String, Event)>,
@@ -119,7 +132,7 @@ pub(crate) async fn lock(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Claims, 
                           WHERE d.ended_at IS NULL),
                 sibling AS (SELECT d.id FROM domains d JOIN named n ON n.pair_id = d.pair_id
                             WHERE d.ended_at IS NULL)
-           SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, gates FROM domains
+           SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, version, gates FROM domains
            WHERE id IN (SELECT id FROM named UNION SELECT id FROM sibling) AND ended_at IS NULL
            ORDER BY id FOR NO KEY UPDATE"#,
         ids
@@ -134,7 +147,7 @@ pub(crate) async fn lock(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Claims, 
 pub(crate) async fn lock_account(tx: &mut PgConnection, account_id: Uuid) -> Result<Claims, StoreError> {
     let rows = sqlx::query_as!(
         LockedColumns,
-        r#"SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, gates FROM domains
+        r#"SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, version, gates FROM domains
            WHERE account_id = $1 AND ended_at IS NULL ORDER BY id FOR NO KEY UPDATE"#,
         account_id
     )

@@ -36,6 +36,8 @@ pub struct Looked<'a> {
     pub baseline: Option<&'a Baseline>,
     /// The judgement.
     pub outcome: &'a Outcome,
+    /// Who runs the zone's DNS, where the survey tells.
+    pub operator: Option<&'a str>,
     /// What a browser got, where that was tried.
     pub probe: Option<&'a Probe>,
     /// What has changed about a domain that was in order.
@@ -103,20 +105,23 @@ impl Store {
             told.touch(&claim.host);
             claims.sibling(before.id).into_iter().for_each(|sibling| told.touch(&sibling.host));
         }
-        if matters_to_rivals(before, &outcome.gates) {
+        let is_settled = matters_to_rivals(before, &outcome.gates);
+        if is_settled {
             claims::settle(&mut tx, self, &claim.host, &mut told, now).await?;
         }
 
+        let mut is_ordered = false;
         if let Some(order) = looked.order
             && claims::may_order(&mut tx, order).await?
             && orders::open(&mut tx, order, now).await?
         {
             orders::tell_opened(&mut told, order);
+            is_ordered = true;
         }
 
         told.write(&mut tx, now).await?;
-        tx.commit().await?;
-        Ok(())
+        // Most looks leave nothing to be done by anybody else.
+        if is_settled || is_ordered { self.commit_work(tx).await } else { self.commit(tx).await }
     }
 
     /// Makes a domain due for a look now, or again once the running one ends.
@@ -132,7 +137,7 @@ impl Store {
         }
 
         tasks::wake(&mut tx, domain_id, TaskKind::Look, Utc::now()).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
 
         Ok(())
     }
@@ -155,10 +160,11 @@ impl Store {
         let mut tx = self.pool.begin().await?;
 
         sqlx::query!(
-            "UPDATE domains SET survey = $2, looked_at = $3 WHERE id = $1",
+            "UPDATE domains SET survey = $2, looked_at = $3, codes = $4 WHERE id = $1",
             record.id,
             json!(survey),
-            now
+            now,
+            &codes_of(findings)
         )
         .execute(&mut *tx)
         .await?;
@@ -166,7 +172,7 @@ impl Store {
 
         let happened = write_findings(&mut tx, record.id, findings, &record.domain.mask(), now).await?;
         events::append(&mut tx, About { id: Some(record.id), host: &name }, now, &happened).await?;
-        tx.commit().await?;
+        self.commit(tx).await?;
         Ok(())
     }
 
@@ -217,7 +223,8 @@ async fn write_state(
         "UPDATE domains SET zone = $2, gates = $3, stage = $4, spread = $5, fingerprint = $6,
          quiet_looks = $7, survey = $8, looked_at = $9, moved_at = $10,
          baseline = coalesce(baseline, $11), probe = coalesce($12, probe),
-         ownership = $13, routing = $14, certificate = $15, serving = $16 WHERE id = $1",
+         ownership = $13, routing = $14, certificate = $15, serving = $16, operator = coalesce($17, operator),
+         codes = $18 WHERE id = $1",
         domain_id,
         outcome.zone.as_str(),
         json!(outcome.gates),
@@ -233,7 +240,9 @@ async fn write_state(
         state(GateName::Ownership),
         state(GateName::Routing),
         state(GateName::Certificate),
-        state(GateName::Serving)
+        state(GateName::Serving),
+        looked.operator,
+        &codes_of(&outcome.findings)
     )
     .execute(&mut *tx)
     .await?;
@@ -314,8 +323,12 @@ fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
         .collect()
 }
 
+fn codes_of(findings: &[Finding]) -> Vec<String> {
+    findings.iter().map(|finding| finding.code.to_string()).collect()
+}
+
 /// Keeps the first-seen time of findings that stay open; returns the events
-/// for those that came and went.
+/// for those that came and went. The domain's row must be written already.
 async fn write_findings(
     tx: &mut PgConnection,
     domain_id: Uuid,
@@ -323,7 +336,9 @@ async fn write_findings(
     mask: &Mask,
     now: DateTime<Utc>,
 ) -> Result<Vec<Event>, StoreError> {
-    let codes: Vec<_> = findings.iter().map(|finding| finding.code.to_string()).collect();
+    let codes = codes_of(findings);
+    let severities: Vec<_> = findings.iter().map(|finding| finding.severity.to_string()).collect();
+    let bodies: Vec<_> = findings.iter().map(|finding| json!(finding)).collect();
     let gone = sqlx::query_scalar!(
         "DELETE FROM findings WHERE domain_id = $1 AND code <> ALL($2) RETURNING code",
         domain_id,
@@ -336,27 +351,32 @@ async fn write_findings(
     for code in gone {
         happened.push(Event::FindingCleared { code: word("finding", &code)? });
     }
-
-    for finding in findings {
-        let is_new = sqlx::query_scalar!(
-            r#"INSERT INTO findings (domain_id, code, severity, body, first_seen, last_seen)
-               VALUES ($1, $2, $3, $4, $5, $5)
-               ON CONFLICT (domain_id, code) DO UPDATE SET body = $4, last_seen = $5
-               RETURNING (xmax = 0) AS "is_new!""#,
-            domain_id,
-            finding.code.as_str(),
-            finding.severity.as_str(),
-            json!(finding),
-            now
-        )
-        .fetch_one(&mut *tx)
-        .await?;
-
-        if is_new {
-            let remedy = mask.hide(&finding.remedy);
-            happened.push(Event::FindingOpened { code: finding.code, remedy });
-        }
+    if findings.is_empty() {
+        return Ok(happened);
     }
 
+    let new = sqlx::query_scalar!(
+        r#"WITH written AS (
+               INSERT INTO findings (domain_id, code, severity, body, first_seen, last_seen, host, stage, enrolled_at,
+                   moved_at)
+               SELECT d.id, n.code, n.severity, n.body, $5, $5, d.host, d.stage, d.enrolled_at, d.moved_at
+               FROM unnest($2::text[], $3::text[], $4::jsonb[]) AS n (code, severity, body)
+               JOIN domains d ON d.id = $1
+               ON CONFLICT (domain_id, code) DO UPDATE SET body = excluded.body, last_seen = excluded.last_seen
+               RETURNING code, xmax = 0 AS is_new)
+           SELECT code FROM written WHERE is_new"#,
+        domain_id,
+        &codes,
+        &severities,
+        &bodies,
+        now
+    )
+    .fetch_all(&mut *tx)
+    .await?;
+
+    let opened = findings.iter().filter(|finding| new.iter().any(|code| code == finding.code.as_str()));
+    happened.extend(
+        opened.map(|finding| Event::FindingOpened { code: finding.code, remedy: mask.hide(&finding.remedy) }),
+    );
     Ok(happened)
 }

@@ -9,6 +9,7 @@ use crate::Store;
 use crate::StoreError;
 use crate::locks::{self, Locked, Told};
 use crate::tasks::{self, TaskKind};
+use crate::version::Expected;
 
 /// What is to change about what a domain shows; what is left out stays.
 #[derive(Clone, Copy, Debug, Default)]
@@ -40,11 +41,16 @@ impl Store {
     /// # Errors
     /// [`StoreError::Ended`] if it has left; [`StoreError::Missing`] if its account has
     /// no such site.
-    pub async fn move_domain(&self, id: Uuid, change: &Move<'_>) -> Result<bool, StoreError> {
+    pub async fn move_domain(
+        &self,
+        id: Uuid,
+        change: &Move<'_>,
+        expected: Expected,
+    ) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
         let claims = locks::lock(&mut tx, &[id]).await?;
-        let claim = claims.open(id)?;
+        let claim = claims.expect(id, expected)?;
         let mut told = Told::default();
 
         if change.entry_path.is_some() || change.error_path.is_some() {
@@ -70,7 +76,7 @@ impl Store {
         }
 
         told.write(&mut tx, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(needs_records)
     }
 
@@ -117,7 +123,7 @@ impl Store {
             None => unstage(&mut tx, claim, &mut told).await?,
         }
         told.write(&mut tx, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(true)
     }
 
@@ -156,7 +162,7 @@ async fn switch(
 ) -> Result<(), StoreError> {
     sqlx::query!(
         "UPDATE domains SET site_id = $2, label = CASE WHEN $3 THEN label ELSE $4 END, next_site_id = NULL,
-         switch_at = NULL, moved_at = $5 WHERE id = $1",
+         switch_at = NULL, moved_at = $5, ingress_id = (SELECT ingress_id FROM sites WHERE id = $2) WHERE id = $1",
         claim.id,
         to.id,
         to.is_same_ingress,

@@ -188,7 +188,7 @@ impl Store {
         };
         end(&mut tx, order, now, &event).await?;
         story::step(&mut tx, order.id, &format!("Issued with serial {}.", facts.serial)).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
 
         Ok(())
     }
@@ -223,7 +223,7 @@ impl Store {
         let event = Event::OrderRefused { problem: problem.clone(), retry_at };
         end(&mut tx, order, now, &event).await?;
         story::step(&mut tx, order.id, &format!("Refused: {}", problem.detail)).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
 
         Ok(())
     }
@@ -241,9 +241,9 @@ async fn keep(
     let id = Uuid::now_v7();
     sqlx::query!(
         "INSERT INTO certificates
-         (id, domain_id, domain_ids, order_id, facts, chain_pem, sealed_key, not_after, issued_at, renew_at,
-          advice_at)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $9)",
+         (id, account_id, domain_id, domain_ids, order_id, facts, chain_pem, sealed_key, not_after, issued_at,
+          renew_at, advice_at)
+         SELECT $1, account_id, id, $3, $4, $5, $6, $7, $8, $9, $10, $9 FROM domains WHERE id = $2",
         id,
         domain_id,
         &order.domain_ids,

@@ -10,18 +10,19 @@ use crate::Store;
 use crate::StoreError;
 use crate::locks::{self, Locked, Told};
 use crate::tasks::{self, TaskKind};
+use crate::version::Expected;
 
 impl Store {
     /// Leaves a domain alone: nothing is looked at or ordered. What is served stays.
     /// `false` if it was paused already.
     ///
     /// # Errors
-    /// [`StoreError::Ended`] if it has left.
-    pub async fn pause(&self, id: Uuid) -> Result<bool, StoreError> {
+    /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`].
+    pub async fn pause(&self, id: Uuid, expected: Expected) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
         let claims = locks::lock(&mut tx, &[id]).await?;
-        let claim = claims.open(id)?;
+        let claim = claims.expect(id, expected)?;
 
         let done = sqlx::query!(
             "UPDATE domains SET paused_at = $2, is_at_work = false, stage = $3 WHERE id = $1 AND paused_at IS NULL",
@@ -39,19 +40,19 @@ impl Store {
         let mut told = Told::default();
         told.event(claim, Event::Paused {});
         told.write(&mut tx, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(true)
     }
 
     /// Goes on with a domain that was paused; `false` if it was not.
     ///
     /// # Errors
-    /// [`StoreError::Ended`] if it has left.
-    pub async fn resume(&self, id: Uuid) -> Result<bool, StoreError> {
+    /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`].
+    pub async fn resume(&self, id: Uuid, expected: Expected) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
         let claims = locks::lock(&mut tx, &[id]).await?;
-        let claim = claims.open(id)?;
+        let claim = claims.expect(id, expected)?;
 
         let done = sqlx::query!(
             "UPDATE domains d SET paused_at = NULL, is_at_work = a.suspended_at IS NULL, stage = $2
@@ -69,7 +70,7 @@ impl Store {
         let mut told = Told::default();
         told.event(claim, Event::Resumed {});
         told.write(&mut tx, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(true)
     }
 
@@ -77,11 +78,13 @@ impl Store {
     /// lost. `false` if it was suspended already.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] for an unknown account.
-    pub async fn suspend(&self, account: &str) -> Result<bool, StoreError> {
+    /// [`StoreError::Missing`] for an unknown account; [`StoreError::Changed`].
+    pub async fn suspend(&self, account: &str, expected: Expected) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        let Some(id) = self.set_suspended(&mut tx, account, Some(now)).await? else { return Ok(false) };
+        let Some(id) = self.set_suspended(&mut tx, account, Some(now), expected).await? else {
+            return Ok(false);
+        };
 
         let claims = locks::lock_account(&mut tx, id).await?.0;
         let ids: Vec<_> = claims.iter().map(|claim| claim.id).collect();
@@ -90,18 +93,18 @@ impl Store {
             .await?;
         sqlx::query!("DELETE FROM tasks WHERE domain_id = ANY($1)", &ids).execute(&mut *tx).await?;
         tell_all(&mut tx, id, &claims, &Event::Suspended {}, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(true)
     }
 
     /// Gives a suspended account its routes back; `false` if it was not suspended.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] for an unknown account.
-    pub async fn unsuspend(&self, account: &str) -> Result<bool, StoreError> {
+    /// [`StoreError::Missing`] for an unknown account; [`StoreError::Changed`].
+    pub async fn unsuspend(&self, account: &str, expected: Expected) -> Result<bool, StoreError> {
         let now = Utc::now();
         let mut tx = self.pool.begin().await?;
-        let Some(id) = self.set_suspended(&mut tx, account, None).await? else { return Ok(false) };
+        let Some(id) = self.set_suspended(&mut tx, account, None, expected).await? else { return Ok(false) };
 
         let claims = locks::lock_account(&mut tx, id).await?.0;
         let ids: Vec<_> = claims.iter().map(|claim| claim.id).collect();
@@ -112,7 +115,7 @@ impl Store {
             go_on(&mut tx, claim, now).await?;
         }
         tell_all(&mut tx, id, &claims, &Event::Unsuspended {}, now).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
         Ok(true)
     }
 
@@ -122,12 +125,16 @@ impl Store {
         tx: &mut PgConnection,
         account: &str,
         at: Option<DateTime<Utc>>,
+        expected: Expected,
     ) -> Result<Option<Uuid>, StoreError> {
-        let row =
-            sqlx::query!("SELECT id, suspended_at FROM accounts WHERE name = $1 FOR NO KEY UPDATE", account)
-                .fetch_optional(&mut *tx)
-                .await?
-                .ok_or_else(|| StoreError::missing("account", account))?;
+        let row = sqlx::query!(
+            "SELECT id, version, suspended_at FROM accounts WHERE name = $1 FOR NO KEY UPDATE",
+            account
+        )
+        .fetch_optional(&mut *tx)
+        .await?
+        .ok_or_else(|| StoreError::missing("account", account))?;
+        expected.meets(row.id, row.version)?;
         if row.suspended_at.is_some() == at.is_some() {
             return Ok(None);
         }

@@ -113,7 +113,7 @@ impl Store {
             events::append(&mut tx, About { id, host: &revocation.host }, now, &[event]).await?;
         }
 
-        tx.commit().await?;
+        self.commit(tx).await?;
         Ok(())
     }
 

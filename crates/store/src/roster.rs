@@ -1,25 +1,70 @@
-//! The roster: which domains there are, and at which stage.
+//! The roster: which domains there are, and where they stand.
+//!
+//! A listing is read along one index, from the place where its page begins: there is one
+//! for each order, of the whole fleet and of what a filter is about most narrowly. The
+//! statement is another for each of them, so that no plan has to fit them all; what else
+//! is filtered by is looked at row by row.
 
 use chrono::{DateTime, Utc};
 use nomenta_core::judge::code::Code;
-use nomenta_core::judge::gate::{Gates, Stage};
+use nomenta_core::judge::gate::{GateName, GateState, Stage};
+use nomenta_core::name::sought;
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::error::{read, word};
+use crate::error::word;
+use crate::places::{Place, Whose, containing, or_end};
 
 /// Which domains to list.
 #[derive(Clone, Debug, Default)]
 pub struct RosterFilter {
-    /// Only those at this stage.
+    /// Only those at this stage; without one, those that have not left.
     pub stage: Option<Stage>,
-    /// Only those of this account.
-    pub account: Option<String>,
-    /// Only those whose name contains this.
+    /// Only those of these accounts.
+    pub whose: Whose,
+    /// Only those that show this site.
+    pub site: Option<String>,
+    /// Only those behind this ingress.
+    pub ingress: Option<String>,
+    /// Only those whose DNS this operator runs.
+    pub operator: Option<String>,
+    /// Only those with this finding; of those that have left too.
+    pub finding: Option<Code>,
+    /// Only those whose name contains this, in either spelling.
     pub text: Option<String>,
-    /// Only those after this one: its name and key.
-    pub after: Option<(String, Uuid)>,
+    /// Only those taken in before then.
+    pub before: Option<DateTime<Utc>>,
+    /// Only those taken in at that time or later.
+    pub since: Option<DateTime<Utc>>,
+}
+
+/// What a roster is sorted by, and the place where its page begins.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Sort {
+    /// By name.
+    Name(Option<Place<String>>),
+    /// By stage in the order in which they are passed, and by name.
+    Stage(Option<(Stage, Place<String>)>),
+    /// By when they were taken in.
+    Enrolled(Option<Place<DateTime<Utc>>>),
+    /// By when anything about them moved last.
+    Moved(Option<Place<DateTime<Utc>>>),
+}
+
+/// A sort and its direction.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Order {
+    /// By what.
+    pub by: Sort,
+    /// From the end.
+    pub is_descending: bool,
+}
+
+impl Default for Order {
+    fn default() -> Self {
+        Self { by: Sort::Name(None), is_descending: false }
+    }
 }
 
 /// One line of the roster.
@@ -37,81 +82,383 @@ pub struct RosterRow {
     pub site: String,
     /// The stage.
     pub stage: Stage,
-    /// The gates.
-    pub gates: Gates,
+    /// How each gate stands, in order.
+    pub gates: [(GateName, GateState); 4],
     /// Codes of open findings.
     pub findings: Vec<Code>,
+    /// Who runs its DNS.
+    pub operator: Option<String>,
     /// Share of vantages that see the routing.
     pub spread: Option<f64>,
     /// When it was taken in.
     pub enrolled_at: DateTime<Utc>,
+    /// When anything about it moved last.
+    pub moved_at: DateTime<Utc>,
     /// Latest look.
     pub looked_at: Option<DateTime<Utc>>,
 }
 
-impl Store {
-    /// Domains by name, at most `limit`.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn roster(&self, filter: &RosterFilter, limit: i64) -> Result<Vec<RosterRow>, StoreError> {
-        let (after_host, after_id) = filter.after.clone().unzip();
-        let rows = sqlx::query!(
-            r#"SELECT d.id, d.host, d.held_since, a.name AS account, s.name AS site, d.stage, d.gates, d.spread, d.enrolled_at,
-                      d.looked_at,
-                      ARRAY(SELECT f.code FROM findings f WHERE f.domain_id = d.id ORDER BY f.first_seen)
-                          AS "findings!"
-               FROM domains d
-               JOIN sites s ON s.id = d.site_id
-               JOIN accounts a ON a.id = d.account_id
-               WHERE CASE WHEN $1::text IS NULL THEN d.ended_at IS NULL ELSE d.stage = $1 END
-                 AND ($2::text IS NULL OR a.name = $2)
-                 AND ($3::text IS NULL OR strpos(d.host, $3) > 0)
-                 AND ($4::text IS NULL OR (d.host, d.id) > ($4, $5::uuid))
-               ORDER BY d.host, d.id LIMIT $6"#,
-            filter.stage.map(Stage::as_str),
-            filter.account,
-            filter.text,
-            after_host,
-            after_id,
-            limit
-        )
-        .fetch_all(&self.pool)
-        .await?;
+struct RosterColumns {
+    id: Uuid,
+    host: String,
+    account: String,
+    held_since: Option<DateTime<Utc>>,
+    site: String,
+    stage: String,
+    ownership: String,
+    routing: String,
+    certificate: String,
+    serving: String,
+    codes: Vec<String>,
+    operator: Option<String>,
+    spread: Option<f64>,
+    enrolled_at: DateTime<Utc>,
+    moved_at: DateTime<Utc>,
+    looked_at: Option<DateTime<Utc>>,
+}
 
-        let mut roster = Vec::with_capacity(rows.len());
-        for row in rows {
-            let codes = row.findings.iter().map(|code| word("finding", code));
-            roster.push(RosterRow {
-                id: row.id,
-                host: row.host,
-                held_since: row.held_since,
-                account: row.account,
-                site: row.site,
-                stage: word("stage", &row.stage)?,
-                gates: read("gate", row.gates)?,
-                findings: codes.collect::<Result<_, _>>()?,
-                spread: row.spread,
-                enrolled_at: row.enrolled_at,
-                looked_at: row.looked_at,
-            });
+impl RosterColumns {
+    fn read(self) -> Result<RosterRow, StoreError> {
+        let state = |stored: &str| word("state of a gate", stored);
+        let codes = self.codes.iter().map(|code| word("finding", code));
+
+        Ok(RosterRow {
+            id: self.id,
+            host: self.host,
+            account: self.account,
+            held_since: self.held_since,
+            site: self.site,
+            stage: word("stage", &self.stage)?,
+            gates: [
+                (GateName::Ownership, state(&self.ownership)?),
+                (GateName::Routing, state(&self.routing)?),
+                (GateName::Certificate, state(&self.certificate)?),
+                (GateName::Serving, state(&self.serving)?),
+            ],
+            findings: codes.collect::<Result<_, _>>()?,
+            operator: self.operator,
+            spread: self.spread,
+            enrolled_at: self.enrolled_at,
+            moved_at: self.moved_at,
+            looked_at: self.looked_at,
+        })
+    }
+}
+
+/// What the statement goes along: the filter that leaves least.
+#[derive(Clone, Copy)]
+enum Along {
+    Text,
+    Site,
+    Account,
+    Finding,
+    Operator,
+    Ingress,
+    Fleet,
+}
+
+impl RosterFilter {
+    fn along(&self) -> Along {
+        let is_narrow = self.site.is_some() || self.whose.is_narrow() || self.finding.is_some();
+        if self.text.is_some() && !is_narrow && self.stage != Some(Stage::Released) {
+            return Along::Text;
         }
 
-        Ok(roster)
+        let filters = [
+            (self.site.is_some(), Along::Site),
+            (self.whose.is_narrow(), Along::Account),
+            (self.finding.is_some(), Along::Finding),
+            (self.operator.is_some(), Along::Operator),
+            (self.ingress.is_some(), Along::Ingress),
+        ];
+        filters.into_iter().find(|(is_given, _)| *is_given).map_or(Along::Fleet, |(_, along)| along)
     }
 
-    /// How many domains stand at each stage that has any.
+    /// The stages that are listed. A finding is of those that have left, too.
+    fn stages(&self) -> Vec<Stage> {
+        match self.stage {
+            Some(stage) => vec![stage],
+            None if self.finding.is_some() => Stage::WORDS.to_vec(),
+            None => Stage::ALL.to_vec(),
+        }
+    }
+
+    /// The later one of a place and of where the age that is asked for begins.
+    fn within_age(&self, place: Place<DateTime<Utc>>, is_descending: bool) -> Place<DateTime<Utc>> {
+        match (is_descending, self.since, self.before) {
+            (false, Some(since), _) if place.by < since => Place::after(since, Uuid::nil()),
+            (true, _, Some(before)) if place.by > before => Place::after(before, Uuid::nil()),
+            _ => place,
+        }
+    }
+
+    /// What is looked for, as a pattern for LIKE.
+    fn pattern(&self) -> Option<String> {
+        self.text.as_deref().map(|text| containing(&sought::text(text)))
+    }
+}
+
+/// One page of the roster: the statement for an order and for what it goes along.
+///
+/// `$given` is the filter, the stages, the place and the limit; `$order` the column that is
+/// sorted by, how rows behind the place compare with it, the direction, and how the age is
+/// asked for.
+macro_rules! page {
+    ($store:expr, $given:tt, $order:tt, $filter:expr) => {
+        match $filter.along() {
+            Along::Text => page!(@all $store.search, $given, $order, "sought LIKE $5"),
+            Along::Fleet if $filter.stage.is_none() => page!(@all $store.pool, $given, $order, "ended_at IS NULL"),
+            Along::Fleet => page!(@each $store.pool, $given, $order, "", "true"),
+            Along::Site => page!(@each $store.pool, $given, $order, "", "site_id = (SELECT id FROM sites WHERE name = $7)"),
+            Along::Operator => page!(@each $store.pool, $given, $order, "", "operator = $9"),
+            Along::Account => page!(@each $store.pool, $given, $order, "CROSS JOIN unnest($6::uuid[]) AS w (id)", "account_id = w.id"),
+            Along::Ingress => {
+                page!(@each $store.pool, $given, $order, "", "ingress_id = (SELECT id FROM ingresses WHERE name = $8)")
+            }
+            Along::Finding => page!(@finding $store.pool, $given, $order),
+        }
+    };
+    // Along an index that holds every stage.
+    (@all $pool:expr, $given:tt, $order:tt, $along:literal) => {
+        page!(@lines $pool, $given, $order, "FROM", "", "", "ended_at IS NULL AND (cardinality($1::text[]) = 0 OR stage = ANY($1))", $along)
+    };
+    // Along an index that is sorted within each stage.
+    (@each $pool:expr, $given:tt, $order:tt, $each:literal, $along:literal) => {
+        page!(@lines $pool, $given, $order, "FROM unnest($1::text[]) AS s (of) ", $each, " CROSS JOIN LATERAL", "stage = s.of", $along)
+    };
+    (@lines $pool:expr, $given:tt, ($column:literal, $past:literal, $direction:literal, $age:literal),
+     $from:literal, $each:literal, $lateral:literal, $stage:literal, $along:literal) => {
+        page!(@rows $pool, $given, $direction, $from + $each + $lateral + " (
+                 SELECT id, " + $column + " AS by FROM domains
+                 WHERE " + $along + " AND " + $stage + " AND (" + $column + ", id) " + $past + " ($2, $3)
+                   AND ($5::text IS NULL OR sought LIKE $5)
+                   AND ($6::uuid[] IS NULL OR account_id = ANY($6))
+                   AND ($7::text IS NULL OR site_id = (SELECT id FROM sites WHERE name = $7))
+                   AND ($8::text IS NULL OR ingress_id = (SELECT id FROM ingresses WHERE name = $8))
+                   AND ($9::text IS NULL OR operator = $9)
+                   AND ($10::text IS NULL OR codes @> ARRAY[$10])
+                   AND " + $age + "
+                 ORDER BY " + $column + " " + $direction + ", id " + $direction + " LIMIT $4) l")
+    };
+    // Along the findings, which carry what those who have them are sorted by.
+    (@finding $pool:expr, $given:tt, ($column:literal, $past:literal, $direction:literal, $age:literal)) => {
+        page!(@rows $pool, $given, $direction,
+            "FROM unnest($1::text[]) AS s (of)
+             CROSS JOIN LATERAL (
+                 SELECT f.domain_id AS id, f." + $column + " AS by FROM findings f
+                 WHERE f.code = $10 AND f.stage = s.of AND (f." + $column + ", f.domain_id) " + $past + " ($2, $3)
+                   AND " + $age + "
+                   AND (coalesce($5::text, $7::text, $8::text, $9::text) IS NULL AND $6::uuid[] IS NULL
+                        OR EXISTS (SELECT FROM domains d WHERE d.id = f.domain_id
+                                   AND ($5::text IS NULL OR d.sought LIKE $5)
+                                   AND ($6::uuid[] IS NULL OR d.account_id = ANY($6))
+                                   AND ($7::text IS NULL OR d.site_id = (SELECT id FROM sites WHERE name = $7))
+                                   AND ($8::text IS NULL OR d.ingress_id = (SELECT id FROM ingresses WHERE name = $8))
+                                   AND ($9::text IS NULL OR d.operator = $9)))
+                 ORDER BY f." + $column + " " + $direction + ", f.domain_id " + $direction + " LIMIT $4) l")
+    };
+    // Row by row, once it is known which: a join by hash would read the tables whole.
+    (@rows $pool:expr, ($filter:expr, $stages:expr, $place:expr, $limit:expr), $direction:literal, $($from:tt)+) => {
+        sqlx::query_as!(
+            RosterColumns,
+            r#"SELECT d.id, d.host, (SELECT name FROM accounts WHERE id = d.account_id) AS "account!",
+                      (SELECT name FROM sites WHERE id = d.site_id) AS "site!", d.held_since, d.stage,
+                      d.ownership, d.routing, d.certificate, d.serving, d.codes, d.operator, d.spread,
+                      d.enrolled_at, d.moved_at, d.looked_at
+               FROM (SELECT l.id, l.by "# + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4) p
+               CROSS JOIN LATERAL (SELECT * FROM domains WHERE id = p.id OFFSET 0) d
+               ORDER BY p.by " + $direction + ", p.id " + $direction,
+            $stages,
+            $place.by,
+            $place.id,
+            $limit,
+            $filter.pattern(),
+            $filter.whose.accounts(),
+            $filter.site,
+            $filter.ingress,
+            $filter.operator,
+            $filter.finding.map(Code::as_str),
+            $filter.before,
+            $filter.since
+        )
+        .fetch_all(&$pool)
+        .await?
+    };
+}
+
+/// A page in an order that has nothing to do with the age, which is then asked of each row:
+/// as a range it would seem narrow, and be gone along in place of the order.
+macro_rules! page_of_any_age {
+    ($store:expr, $given:tt, $column:literal, $past:literal, $direction:literal, $filter:expr) => {
+        page!(
+            $store,
+            $given,
+            (
+                $column,
+                $past,
+                $direction,
+                "($11::timestamptz IS NULL OR enrolled_at < $11) AND ($12::timestamptz IS NULL OR enrolled_at >= $12)"
+            ),
+            $filter
+        )
+    };
+}
+
+impl Store {
+    /// A page of the roster, at most `limit` lines.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn stage_counts(&self, account: Option<Uuid>) -> Result<Vec<(Stage, i64)>, StoreError> {
-        let rows = sqlx::query!(
-            r#"SELECT stage, count(*) AS "count!" FROM domains
-               WHERE ended_at IS NULL AND ($1::uuid IS NULL OR account_id = $1) GROUP BY stage"#,
-            account
-        )
-        .fetch_all(&self.pool)
-        .await?;
-        rows.into_iter().map(|row| Ok((word("stage", &row.stage)?, row.count))).collect()
+    pub async fn roster(
+        &self,
+        filter: &RosterFilter,
+        order: &Order,
+        limit: i64,
+    ) -> Result<Vec<RosterRow>, StoreError> {
+        // Of all that have not left there is an index that holds every stage.
+        let is_of_all = filter.stage.is_none() && matches!(filter.along(), Along::Text | Along::Fleet);
+        let stages = if is_of_all { Vec::new() } else { filter.stages() };
+        let stages: Vec<_> = stages.iter().map(|stage| stage.as_str().to_owned()).collect();
+        let is_descending = order.is_descending;
+
+        let rows = match &order.by {
+            Sort::Stage(place) => return self.by_stage(filter, place.as_ref(), is_descending, limit).await,
+            Sort::Name(place) => {
+                let place = or_end(place.as_ref(), is_descending);
+                self.page_by_name(filter, &stages, &place, is_descending, limit).await?
+            }
+            Sort::Enrolled(place) => {
+                let place = filter.within_age(or_end(place.as_ref(), is_descending), is_descending);
+                self.page_by_enrolment(filter, &stages, &place, is_descending, limit).await?
+            }
+            Sort::Moved(place) => {
+                let place = or_end(place.as_ref(), is_descending);
+                self.page_by_move(filter, &stages, &place, is_descending, limit).await?
+            }
+        };
+        rows.into_iter().map(RosterColumns::read).collect()
+    }
+
+    /// One stage after the other, each by name.
+    async fn by_stage(
+        &self,
+        filter: &RosterFilter,
+        from: Option<&(Stage, Place<String>)>,
+        is_descending: bool,
+        limit: i64,
+    ) -> Result<Vec<RosterRow>, StoreError> {
+        let mut stages = filter.stages();
+        if is_descending {
+            stages.reverse();
+        }
+        let first =
+            from.and_then(|(stage, _)| stages.iter().position(|one| one == stage)).unwrap_or_default();
+
+        let mut found = Vec::new();
+        for stage in &stages[first..] {
+            let left = limit - i64::try_from(found.len()).unwrap_or(limit);
+            if left <= 0 {
+                break;
+            }
+            let place = from.filter(|(at, _)| at == stage).map(|(_, place)| place);
+            let place = or_end(place, false);
+            let of_stage = RosterFilter { stage: Some(*stage), ..filter.clone() };
+            let words = [stage.as_str().to_owned()];
+            let rows = self.page_by_name(&of_stage, &words, &place, false, left).await?;
+            for row in rows {
+                found.push(row.read()?);
+            }
+        }
+        Ok(found)
+    }
+
+    async fn page_by_name(
+        &self,
+        filter: &RosterFilter,
+        stages: &[String],
+        place: &Place<String>,
+        is_descending: bool,
+        limit: i64,
+    ) -> Result<Vec<RosterColumns>, StoreError> {
+        Ok(if is_descending {
+            page_of_any_age!(self, (filter, stages, place, limit), "host", "<", "DESC", filter)
+        } else {
+            page_of_any_age!(self, (filter, stages, place, limit), "host", ">", "ASC", filter)
+        })
+    }
+
+    async fn page_by_enrolment(
+        &self,
+        filter: &RosterFilter,
+        stages: &[String],
+        place: &Place<DateTime<Utc>>,
+        is_descending: bool,
+        limit: i64,
+    ) -> Result<Vec<RosterColumns>, StoreError> {
+        Ok(if is_descending {
+            page!(
+                self,
+                (filter, stages, place, limit),
+                (
+                    "enrolled_at",
+                    "<",
+                    "DESC",
+                    "enrolled_at >= coalesce($12, '-infinity'::timestamptz) AND ($11::timestamptz IS NULL OR enrolled_at < $11)"
+                ),
+                filter
+            )
+        } else {
+            page!(
+                self,
+                (filter, stages, place, limit),
+                (
+                    "enrolled_at",
+                    ">",
+                    "ASC",
+                    "enrolled_at < coalesce($11, 'infinity'::timestamptz) AND ($12::timestamptz IS NULL OR enrolled_at >= $12)"
+                ),
+                filter
+            )
+        })
+    }
+
+    async fn page_by_move(
+        &self,
+        filter: &RosterFilter,
+        stages: &[String],
+        place: &Place<DateTime<Utc>>,
+        is_descending: bool,
+        limit: i64,
+    ) -> Result<Vec<RosterColumns>, StoreError> {
+        Ok(if is_descending {
+            page_of_any_age!(self, (filter, stages, place, limit), "moved_at", "<", "DESC", filter)
+        } else {
+            page_of_any_age!(self, (filter, stages, place, limit), "moved_at", ">", "ASC", filter)
+        })
+    }
+
+    /// Writes what a search looks through wherever that is missing, as after a change of
+    /// the schema.
+    pub(crate) async fn write_sought(&self) -> Result<(), StoreError> {
+        const BATCH: i64 = 1000;
+        loop {
+            let rows = sqlx::query!("SELECT id, host FROM domains WHERE sought IS NULL LIMIT $1", BATCH)
+                .fetch_all(&self.pool)
+                .await?;
+            if rows.is_empty() {
+                return Ok(());
+            }
+
+            let ids: Vec<_> = rows.iter().map(|row| row.id).collect();
+            let texts: Vec<_> = rows.iter().map(|row| sought::of(&row.host)).collect();
+            sqlx::query!(
+                "UPDATE domains d SET sought = n.sought FROM unnest($1::uuid[], $2::text[]) AS n (id, sought)
+                 WHERE d.id = n.id",
+                &ids,
+                &texts
+            )
+            .execute(&self.pool)
+            .await?;
+        }
     }
 }

@@ -8,7 +8,6 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::channel::{self, Channel};
 use crate::error::word;
 use crate::tasks::LEASE_SECONDS;
 
@@ -66,8 +65,7 @@ impl Store {
         .execute(&mut *tx)
         .await?;
 
-        channel::notify(&mut tx, Channel::Work).await?;
-        tx.commit().await?;
+        self.commit_work(tx).await?;
 
         Ok(done.rows_affected())
     }

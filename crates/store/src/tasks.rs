@@ -7,7 +7,6 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::channel::{self, Channel};
 use crate::error::word;
 
 /// How long a lease lasts without being renewed, in seconds.
@@ -156,7 +155,7 @@ pub(crate) async fn wake(
     )
     .execute(&mut *tx)
     .await?;
-    channel::notify(tx, Channel::Work).await
+    Ok(())
 }
 
 /// Queues a first look at what a domain that has ended leaves behind.

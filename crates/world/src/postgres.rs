@@ -49,6 +49,14 @@ impl Databases {
     pub async fn database(&self, name: &str) -> anyhow::Result<String> {
         create_database(&self.layout, name).await
     }
+
+    /// Runs a statement in one of the databases, past whatever keeps its records.
+    ///
+    /// # Errors
+    /// If the server refuses; the message is its own.
+    pub async fn statement(&self, database: &str, text: &str) -> anyhow::Result<String> {
+        statement(&self.layout, database, text).await
+    }
 }
 
 /// Starts it, to be watched over.

@@ -2,7 +2,7 @@
 import { ElButton } from "element-plus";
 import { computed, ref } from "vue";
 
-import { api, Problem, type Account, type RosterLine, type Site } from "@/api/client";
+import { api, listing, Problem, type Account, type RosterLine, type Site } from "@/api/client";
 import GatePosts from "@/components/GatePosts.vue";
 import { useLive } from "@/composables/useLive";
 import { useNow } from "@/composables/useNow";
@@ -32,11 +32,11 @@ async function reload() {
   try {
     const [read, all, roster] = await Promise.all([
       api.account(props.name),
-      api.sites(),
-      api.rosterPage(api.roster({ account: props.name })),
+      api.sites({ account: props.name }),
+      api.roster(listing("domains", { account: props.name })),
     ]);
     account.value = read;
-    sites.value = all.filter((site) => site.account === props.name);
+    sites.value = all.rows;
     domains.value = roster.rows;
     more.value = roster.next !== undefined;
     error.value = "";

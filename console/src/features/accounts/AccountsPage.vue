@@ -1,23 +1,22 @@
 <script setup lang="ts">
-import { ElButton } from "element-plus";
+import { ElButton, ElInput } from "element-plus";
 import { computed, ref } from "vue";
 
-import { api, type Account } from "@/api/client";
-import { useLive } from "@/composables/useLive";
+import { api, listing, type Account } from "@/api/client";
+import { usePages } from "@/composables/usePages";
 import { used } from "@/lib/account";
 import { useSession } from "@/stores/session";
 
 import AddAccountDialog from "./AddAccountDialog.vue";
 
 const adding = ref(false);
+const text = ref("");
 const session = useSession();
 const mayAdd = computed(() => session.who?.role === "admin" && !session.who.account);
-const accounts = ref<Account[]>([]);
-useLive(
+const { rows, more, loaded, showMore } = usePages<Account>(
+  () => listing("accounts", { text: text.value.trim() }),
+  api.accounts,
   (event) => event.type.startsWith("nomenta.account") || event.type === "nomenta.domain.enrolled",
-  async () => {
-    accounts.value = await api.accounts();
-  },
 );
 </script>
 
@@ -25,9 +24,16 @@ useLive(
   <section class="page">
     <header>
       <h1>Accounts</h1>
+      <ElInput
+        v-model="text"
+        class="find"
+        placeholder="Part of a name"
+        aria-label="Part of a name"
+        clearable
+      />
       <ElButton v-if="mayAdd" type="primary" @click="adding = true">Add an account</ElButton>
     </header>
-    <table v-if="accounts.length">
+    <table v-if="rows.length">
       <thead>
         <tr>
           <th scope="col">Account</th>
@@ -37,7 +43,7 @@ useLive(
         </tr>
       </thead>
       <tbody>
-        <tr v-for="account in accounts" :key="account.name" :data-account="account.name">
+        <tr v-for="account in rows" :key="account.name" :data-account="account.name">
           <td>
             <RouterLink :to="{ name: 'account', params: { name: account.name } }">{{
               account.name
@@ -51,7 +57,10 @@ useLive(
         </tr>
       </tbody>
     </table>
-    <p v-else class="soft">There is no account yet.</p>
+    <p v-else-if="loaded" class="soft">
+      {{ text ? "No account has that in its name." : "There is no account yet." }}
+    </p>
+    <p v-if="more"><ElButton @click="showMore">Show more</ElButton></p>
     <AddAccountDialog v-model="adding" />
   </section>
 </template>
@@ -59,8 +68,16 @@ useLive(
 <style scoped>
 header {
   display: flex;
+  gap: calc(var(--step) * 2);
   align-items: center;
-  justify-content: space-between;
+}
+
+h1 {
+  margin-right: auto;
+}
+
+.find {
+  width: 260px;
 }
 
 .number {

@@ -7,19 +7,17 @@ import {
   ElForm,
   ElFormItem,
   ElInput,
-  ElOption,
-  ElSelect,
 } from "element-plus";
 import { reactive, ref, watch } from "vue";
 
-import { api, type Claim, type DomainDetail, type MoveDomain, type Site } from "@/api/client";
+import { api, type Claim, type DomainDetail, type MoveDomain } from "@/api/client";
+import SitePicker from "@/components/SitePicker.vue";
 import { useAttempt } from "@/composables/useAttempt";
 
 // What a domain shows: another site, the primary of its pair, paths, and from when.
 const props = defineProps<{ claim: Claim; detail: DomainDetail }>();
 const emit = defineEmits<{ moved: [] }>();
 const open = defineModel<boolean>({ required: true });
-const sites = ref<Site[]>([]);
 const form = reactive({
   site: "",
   primary: false,
@@ -30,7 +28,7 @@ const form = reactive({
 const { busy, errors, attempt } = useAttempt("site");
 const said = ref("");
 
-watch(open, async (opened) => {
+watch(open, (opened) => {
   if (!opened) return;
   const { site, shows } = props.detail;
   Object.assign(form, {
@@ -42,7 +40,6 @@ watch(open, async (opened) => {
   });
   errors.value = {};
   said.value = "";
-  sites.value = (await api.sites()).filter((one) => one.account === props.detail.account);
 });
 
 /** What differs from how it stands now. */
@@ -70,9 +67,7 @@ const move = () =>
   <ElDialog v-model="open" :title="`What ${claim.host} shows`" width="520" append-to-body>
     <ElForm label-position="top" @submit.prevent="move">
       <ElFormItem label="Site" for="move-site" :error="errors.site">
-        <ElSelect id="move-site" v-model="form.site">
-          <ElOption v-for="site in sites" :key="site.name" :label="site.name" :value="site.name" />
-        </ElSelect>
+        <SitePicker id="move-site" v-model="form.site" :account="detail.account" />
         <span class="soft">Behind the same ingress the customer has nothing to publish anew.</span>
       </ElFormItem>
       <ElFormItem v-if="detail.pair" :error="errors.primary">

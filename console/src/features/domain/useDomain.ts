@@ -7,6 +7,7 @@ import {
   type DomainDetail,
   type Event,
   type RosterLine,
+  listing,
 } from "@/api/client";
 import { useLive } from "@/composables/useLive";
 
@@ -47,6 +48,6 @@ export function useDomain(claim: Claim) {
 }
 
 async function claimsOf(host: string) {
-  const { rows } = await api.rosterPage(api.roster({ text: host }));
+  const { rows } = await api.roster(listing("domains", { text: host }));
   return rows.filter((line) => line.host === host);
 }

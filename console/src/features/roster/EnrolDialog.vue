@@ -1,27 +1,17 @@
 <script setup lang="ts">
-import {
-  ElButton,
-  ElCheckbox,
-  ElDialog,
-  ElForm,
-  ElFormItem,
-  ElInput,
-  ElOption,
-  ElSelect,
-} from "element-plus";
-import { onMounted, reactive, ref } from "vue";
+import { ElButton, ElCheckbox, ElDialog, ElForm, ElFormItem, ElInput } from "element-plus";
+import { reactive, ref } from "vue";
 import { useRouter } from "vue-router";
 
-import { api, type Site } from "@/api/client";
+import { api } from "@/api/client";
+import SitePicker from "@/components/SitePicker.vue";
 import { useAttempt } from "@/composables/useAttempt";
 
 const open = defineModel<boolean>({ required: true });
 const router = useRouter();
-const sites = ref<Site[]>([]);
+const account = ref<string>();
 const form = reactive({ host: "", site: "", pair: false, by_zone: false });
 const { busy, errors, attempt } = useAttempt("host");
-
-onMounted(async () => (sites.value = await api.sites()));
 
 async function submit() {
   if (!form.site) {
@@ -31,8 +21,8 @@ async function submit() {
   await attempt(async () => {
     const sheet = await api.enrol({ ...form });
     open.value = false;
-    const account = sites.value.find((site) => site.name === form.site)?.account;
-    await router.push({ name: "domain", params: { host: sheet.routed }, query: { account } });
+    const query = { account: account.value };
+    await router.push({ name: "domain", params: { host: sheet.routed }, query });
   });
 }
 </script>
@@ -45,14 +35,7 @@ async function submit() {
         <span class="soft">Paste what the customer sent: a name or a whole address.</span>
       </ElFormItem>
       <ElFormItem label="Site" for="site" :error="errors.site">
-        <ElSelect id="site" v-model="form.site" filterable placeholder="Choose a site">
-          <ElOption
-            v-for="site in sites"
-            :key="site.name"
-            :label="`${site.name} (${site.account})`"
-            :value="site.name"
-          />
-        </ElSelect>
+        <SitePicker id="site" v-model="form.site" @found="(site) => (account = site?.account)" />
       </ElFormItem>
       <ElFormItem :error="errors.pair">
         <ElCheckbox v-model="form.pair">

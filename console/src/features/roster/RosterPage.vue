@@ -2,7 +2,6 @@
 import { ElButton, ElInput } from "element-plus";
 import { computed, ref } from "vue";
 
-import type { RosterLine } from "@/api/client";
 import GatePosts from "@/components/GatePosts.vue";
 import { useNow } from "@/composables/useNow";
 import { exact, since } from "@/lib/time";
@@ -12,16 +11,19 @@ import EnrolDialog from "./EnrolDialog.vue";
 import StageBar from "./StageBar.vue";
 import { useRoster } from "./useRoster";
 
-const { lines, counts, stage, text, more, loaded, showMore } = useRoster();
+const { rows: lines, counts, filters, set, more, loaded, showMore } = useRoster();
+const stage = computed({
+  get: () => filters.value.stage ?? "",
+  set: (stage) => void set({ stage: stage || undefined }),
+});
+const text = computed({
+  get: () => filters.value.text ?? "",
+  set: (text) => void set({ text: text || undefined }),
+});
 const session = useSession();
 const now = useNow();
 const enrolling = ref(false);
 const mayEnrol = computed(() => session.who?.role === "operator" || session.who?.role === "admin");
-const newest = (line: RosterLine) =>
-  line.gates
-    .map((g) => g.since)
-    .sort()
-    .at(-1) ?? line.enrolled_at;
 </script>
 
 <template>
@@ -78,7 +80,7 @@ const newest = (line: RosterLine) =>
           <td><GatePosts :gates="line.gates" /></td>
           <td>{{ line.stage }}</td>
           <td class="finding">{{ line.findings.join(", ") }}</td>
-          <td class="soft span" :title="exact(newest(line))">{{ since(newest(line), now) }}</td>
+          <td class="soft span" :title="exact(line.moved_at)">{{ since(line.moved_at, now) }}</td>
         </tr>
       </tbody>
     </table>

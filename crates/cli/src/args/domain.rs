@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use chrono::{DateTime, Utc};
 use clap::Args;
+use nomenta_api::domain::{RosterQuery, RosterSort};
+use nomenta_core::judge::code::Code;
 use nomenta_core::judge::gate::Stage;
 
 /// How long to wait for a stage.
@@ -90,13 +92,68 @@ pub(crate) struct SurveyOptions {
     pub waiting: Waiting,
 }
 
+/// Which domains.
 #[derive(Args)]
-pub(crate) struct RosterOptions {
+pub(crate) struct RosterFilter {
     /// Only this stage: ownership, routing, certificate, serving, live, paused or
     /// released.
     #[arg(long)]
     pub stage: Option<Stage>,
-    /// Only names that contain this.
+    /// Only those that show this site.
+    #[arg(long)]
+    pub site: Option<String>,
+    /// Only those behind this ingress.
+    #[arg(long)]
+    pub ingress: Option<String>,
+    /// Only those whose zone's DNS this operator runs.
+    #[arg(long)]
+    pub operator: Option<String>,
+    /// Only those with this finding.
+    #[arg(long)]
+    pub finding: Option<Code>,
+    /// Only names that contain this, as DNS has them or in their own script.
     #[arg(long)]
     pub text: Option<String>,
+    /// Only those taken in so many days ago, or longer.
+    #[arg(long, value_name = "DAYS")]
+    pub older_than: Option<u32>,
+    /// Only those taken in within so many days.
+    #[arg(long, value_name = "DAYS")]
+    pub younger_than: Option<u32>,
+}
+
+#[derive(Args)]
+pub(crate) struct RosterOptions {
+    #[command(flatten)]
+    pub filter: RosterFilter,
+    /// What it is sorted by: name, stage, enrolled or moved.
+    #[arg(long, default_value_t = RosterSort::Name)]
+    pub sort: RosterSort,
+    /// From the end.
+    #[arg(long)]
+    pub descending: bool,
+    /// Most lines; all of them if left out.
+    #[arg(long, value_name = "LINES")]
+    pub most: Option<usize>,
+    /// Print how many there are of each stage, finding and DNS operator, and no line.
+    #[arg(long, conflicts_with_all = ["sort", "descending", "most"])]
+    pub counts: bool,
+}
+
+impl RosterFilter {
+    /// The same as the API has it.
+    pub(crate) fn query(self, account: Option<&str>) -> RosterQuery {
+        RosterQuery {
+            stage: self.stage.map(|stage| stage.to_string()),
+            account: account.map(str::to_owned),
+            site: self.site,
+            ingress: self.ingress,
+            operator: self.operator,
+            finding: self.finding.map(|code| code.to_string()),
+            text: self.text,
+            older_than: self.older_than,
+            younger_than: self.younger_than,
+            ..RosterQuery::default()
+        }
+    }
 }

@@ -138,6 +138,9 @@ pub(crate) enum CertificateVerb {
         /// Only those that run out within so many days.
         #[arg(long, value_name = "DAYS")]
         within: Option<u32>,
+        /// Only those of this issuer, by its distinguished name.
+        #[arg(long)]
+        issuer: Option<String>,
     },
     /// Print the account at the CA, as CAA records may name it.
     Account,

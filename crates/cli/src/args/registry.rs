@@ -15,7 +15,11 @@ pub(crate) enum AccountVerb {
         known: AccountOptions,
     },
     /// List accounts.
-    List,
+    List {
+        /// Only those whose name or title contains this.
+        #[arg(long)]
+        text: Option<String>,
+    },
     /// Print one account with its sites.
     Show {
         /// Short name.
@@ -88,7 +92,11 @@ pub(crate) enum SiteVerb {
         error_path: String,
     },
     /// List sites.
-    List,
+    List {
+        /// Only those whose name or default host contains this.
+        #[arg(long)]
+        text: Option<String>,
+    },
     /// Change a site; what is left out stays.
     Change {
         /// Short name.

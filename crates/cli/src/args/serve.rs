@@ -161,6 +161,9 @@ pub(crate) struct ServeOptions {
     /// Issuer name of the certification authority in CAA records; repeat for each.
     #[arg(long)]
     pub ca_identity: Vec<String>,
+    /// Refuse changes that do not say which version they are of (If-Match).
+    #[arg(long)]
+    pub need_versions: bool,
     /// Share of vantages that must see the routing, 0 to 1.
     #[arg(long, default_value_t = Policy::default().quorum, value_parser = read_share)]
     pub quorum: f64,

@@ -7,8 +7,8 @@ use std::time::Duration;
 use anyhow::Context;
 use chrono::{DateTime, Utc};
 use nomenta_api::certificate::{
-    BroughtCertificate, CertificateDay, CertificateView, FleetCertificate, IssuerAccount, NewRevocation,
-    OrderView, Revoked,
+    BroughtCertificate, CertificateDay, CertificateQuery, CertificateView, FleetCertificate, IssuerAccount,
+    NewRevocation, OrderView, Revoked,
 };
 use nomenta_core::judge::certificate::{Held, Origin};
 use nomenta_core::judge::evidence::Probe;
@@ -24,13 +24,13 @@ use crate::client::Client;
 use crate::render::{exact, hanging, listing, said, shown, span};
 
 /// Certificates asked for at once.
-const PAGE: u32 = 500;
+const PAGE: i64 = 500;
 /// Width of the longest bar, in characters.
 const BAR: i64 = 40;
 
 pub(crate) async fn run(client: &Client, shape: Shape, verb: CertificateVerb) -> anyhow::Result<Done> {
     match verb {
-        CertificateVerb::List { within } => list(client, shape, within).await,
+        CertificateVerb::List { within, issuer } => list(client, shape, within, issuer).await,
         CertificateVerb::Account => {
             let account: IssuerAccount = client.get("certificates/account").await?;
             shown(shape, &account, || print_account(&account))
@@ -101,11 +101,15 @@ fn serial(view: &CertificateView) -> Option<&str> {
     view.held.as_ref().map(|held| held.facts.serial.as_str())
 }
 
-async fn list(client: &Client, shape: Shape, within: Option<u32>) -> anyhow::Result<Done> {
-    let mut query = vec![("limit".to_owned(), PAGE.to_string())];
-    query.extend(within.map(|days| ("within_days".to_owned(), days.to_string())));
-    query.extend(client.account().map(|account| ("account".to_owned(), account.to_owned())));
-    let rows: Vec<FleetCertificate> = client.pages("certificates", &query).await?;
+async fn list(
+    client: &Client,
+    shape: Shape,
+    within_days: Option<u32>,
+    issuer: Option<String>,
+) -> anyhow::Result<Done> {
+    let account = client.account().map(str::to_owned);
+    let query = CertificateQuery { within_days, account, issuer, after: None, limit: Some(PAGE) };
+    let rows: Vec<FleetCertificate> = client.pages("certificates", &query, usize::MAX).await?;
 
     if shape == Shape::Table && !rows.is_empty() {
         let days: Vec<CertificateDay> = client.get("certificates/days").await?;

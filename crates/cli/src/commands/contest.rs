@@ -16,7 +16,7 @@ pub(crate) async fn run(client: &Client, shape: Shape, verb: ContestVerb) -> any
     match verb {
         ContestVerb::List { settled } => {
             let query = ContestQuery { settled, after: None, limit: Some(PAGE) };
-            let rows: Vec<Contest> = client.pages("contests", &query).await?;
+            let rows: Vec<Contest> = client.pages("contests", &query, usize::MAX).await?;
             listing(shape, &rows, ["CONTEST", "DOMAIN", "HOLDER", "CHALLENGER", "STATE", "FOR"], line)
         }
         ContestVerb::Show { id } => {
@@ -64,6 +64,6 @@ fn print_party(side: &str, party: &Party) {
     if let Some(since) = party.held_since {
         println!("  holds it    {}", exact(since));
     }
-    println!("  gates       {}  {}", explain::posts(&party.gates), party.stage);
+    println!("  gates       {}  {}", explain::posts(explain::states(&party.gates)), party.stage);
     println!("{}\n", hanging("  ownership   ", &party.gates.get(GateName::Ownership).reason));
 }

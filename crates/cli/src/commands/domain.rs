@@ -4,7 +4,8 @@ use std::time::Duration;
 
 use chrono::{DateTime, Utc};
 use nomenta_api::domain::{
-    BaselineView, DomainDetail, NewDomain, RosterLine, RosterQuery, SheetView, SurveyView,
+    BaselineView, Counts, CountsQuery, DomainDetail, NewDomain, RosterLine, RosterQuery, SheetView,
+    SurveyView,
 };
 use nomenta_api::event::CloudEvent;
 use nomenta_core::name::subject::Subject;
@@ -98,15 +99,20 @@ pub(crate) async fn tell(client: &Client, shape: Shape, host: &str, reveal: bool
 }
 
 pub(crate) async fn roster(client: &Client, shape: Shape, options: RosterOptions) -> anyhow::Result<Done> {
-    let query = RosterQuery {
-        stage: options.stage.map(|stage| stage.to_string()),
-        account: client.account().map(str::to_owned),
-        text: options.text,
-        after: None,
-        limit: Some(PAGE),
-    };
+    if options.counts {
+        let account = client.account().map(str::to_owned);
+        let counts: Counts = client.get_with("counts", &CountsQuery { account }).await?;
+        return shown(shape, &counts, || explain::print_counts(&counts));
+    }
 
-    let lines: Vec<RosterLine> = client.pages("domains", &query).await?;
+    let most = options.most.unwrap_or(usize::MAX);
+    let query = RosterQuery {
+        sort: Some(options.sort.to_string()),
+        descending: options.descending,
+        limit: Some(i64::try_from(most).unwrap_or(PAGE).clamp(1, PAGE)),
+        ..options.filter.query(client.account())
+    };
+    let lines: Vec<RosterLine> = client.pages("domains", &query, most).await?;
     listing(shape, &lines, ["DOMAIN", "ACCOUNT", "GATES", "STAGE", "FINDINGS", "FOR"], explain::roster_line)
 }
 

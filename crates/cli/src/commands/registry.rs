@@ -2,8 +2,8 @@
 
 use anyhow::Context;
 use nomenta_api::registry::{
-    AccessKey, Account, AccountChange, MadeKey, NewAccount, NewIngress, NewKey, NewSite, Site, SiteChange,
-    Targets,
+    AccessKey, Account, AccountChange, MadeKey, NamesQuery, NewAccount, NewIngress, NewKey, NewSite,
+    PageQuery, Site, SiteChange, Targets,
 };
 use nomenta_core::sheet::ingress::Ingress;
 use reqwest::Method;
@@ -14,21 +14,24 @@ use crate::args::{AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyV
 use crate::client::Client;
 use crate::render::{hanging, listing, said, shown, table};
 
+/// Lines asked for at once.
+const PAGE: i64 = 500;
+
 pub(crate) async fn account(client: &Client, shape: Shape, verb: AccountVerb) -> anyhow::Result<Done> {
     match verb {
         AccountVerb::Add { name, known } => {
-            let added: Account = client.post("accounts", &NewAccount { name, known: change(known) }).await?;
+            let added: Account = client.post("accounts", &NewAccount::new(name, change(known))).await?;
             said(shape, &added, &format!("Added the account {}.", added.name))
         }
-        AccountVerb::List => {
-            let rows: Vec<Account> = client.get("accounts").await?;
+        AccountVerb::List { text } => {
+            let rows: Vec<Account> = client.pages("accounts", &names(text, None), usize::MAX).await?;
             listing(shape, &rows, ["ACCOUNT", "TITLE", "DOMAINS", "STATE"], |account| {
                 [account.name.clone(), account.title.clone(), used(account), state(account)]
             })
         }
         AccountVerb::Show { name } => {
             let account: Account = client.get(&format!("accounts/{name}")).await?;
-            let sites: Vec<Site> = client.get("sites").await?;
+            let sites: Vec<Site> = client.pages("sites", &names(None, Some(&name)), usize::MAX).await?;
             shown(shape, &account, || print_account(&account, &sites))
         }
         AccountVerb::Change { name, known } => {
@@ -45,6 +48,15 @@ pub(crate) async fn account(client: &Client, shape: Shape, verb: AccountVerb) ->
             said(shape, &json!({ "resumed": name }), &format!("{name} has its routes back."))
         }
     }
+}
+
+/// Accounts or sites whose names contain a text, of an account.
+fn names(text: Option<String>, account: Option<&str>) -> NamesQuery {
+    NamesQuery { text, account: account.map(str::to_owned), after: None, limit: Some(PAGE) }
+}
+
+fn page() -> PageQuery {
+    PageQuery { after: None, limit: Some(PAGE) }
 }
 
 fn change(known: AccountOptions) -> AccountChange {
@@ -74,8 +86,7 @@ fn print_account(account: &Account, sites: &[Site]) {
         println!("{}", hanging("  notes     ", &account.notes));
     }
 
-    let own = sites.iter().filter(|site| site.account == account.name);
-    println!("\n{}", table(["SITE", "DEFAULT HOST", "INGRESS"], own.map(site_line)));
+    println!("\n{}", table(["SITE", "DEFAULT HOST", "INGRESS"], sites.iter().map(site_line)));
 }
 
 fn site_line(site: &Site) -> [String; 3] {
@@ -87,12 +98,11 @@ pub(crate) async fn site(client: &Client, shape: Shape, verb: SiteVerb) -> anyho
         SiteVerb::Add { name, ingress, entry_path, error_path } => {
             let account = client.account().context("Say whose site it is: --account ACCOUNT")?.to_owned();
             let new = NewSite { name, account, ingress, entry_path, error_path };
-            let added: NewSite = client.post("sites", &new).await?;
+            let added: Site = client.post("sites", &new).await?;
             said(shape, &added, &format!("Added the site {}.", added.name))
         }
-        SiteVerb::List => {
-            let mut rows: Vec<Site> = client.get("sites").await?;
-            rows.retain(|site| client.account().is_none_or(|account| site.account == account));
+        SiteVerb::List { text } => {
+            let rows: Vec<Site> = client.pages("sites", &names(text, client.account()), usize::MAX).await?;
             listing(shape, &rows, ["SITE", "ACCOUNT", "INGRESS", "DEFAULT HOST", "ENTERED AT"], |site| {
                 [
                     site.name.clone(),
@@ -120,7 +130,7 @@ pub(crate) async fn ingress(client: &Client, shape: Shape, verb: IngressVerb) ->
         IngressVerb::Add(options) => {
             let name = options.name.clone();
             let targets = targets(options);
-            let added: Ingress = client.post("ingresses", &NewIngress { name, targets }).await?;
+            let added: Ingress = client.post("ingresses", &NewIngress::new(name, targets)).await?;
             said(shape, &added, &format!("Added the ingress {}.", added.name))
         }
         IngressVerb::Revise(options) => {
@@ -134,7 +144,7 @@ pub(crate) async fn ingress(client: &Client, shape: Shape, verb: IngressVerb) ->
             )
         }
         IngressVerb::List => {
-            let rows: Vec<Ingress> = client.get("ingresses").await?;
+            let rows: Vec<Ingress> = client.pages("ingresses", &page(), usize::MAX).await?;
             listing(shape, &rows, ["INGRESS", "REVISION", "IPV4", "IPV6", "CANONICAL HOST"], |ingress| {
                 [
                     ingress.name.clone(),
@@ -170,7 +180,7 @@ pub(crate) async fn key(client: &Client, shape: Shape, verb: KeyVerb) -> anyhow:
             said(shape, &made, &format!("{}\nKeep it now: it is not shown again.", made.secret))
         }
         KeyVerb::List => {
-            let rows: Vec<AccessKey> = client.get("keys").await?;
+            let rows: Vec<AccessKey> = client.pages("keys", &page(), usize::MAX).await?;
             listing(shape, &rows, ["ID", "FOR", "ROLE", "ACCOUNT", "ENDS IN", "STATE"], |key| {
                 let state = if key.revoked_at.is_some() { "revoked" } else { "in force" };
                 let account = key.account.clone().unwrap_or_else(|| "every".into());

@@ -43,7 +43,7 @@ pub(crate) async fn run(options: ServeOptions) -> anyhow::Result<Done> {
 
 /// Prints the OpenAPI document.
 pub(crate) fn openapi() -> anyhow::Result<Done> {
-    println!("{}", nomenta_service::document().to_pretty_json()?);
+    println!("{}", serde_json::to_string_pretty(&nomenta_service::document())?);
     Ok(Done::Yes)
 }
 
@@ -79,6 +79,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         acme: acme(&options)?,
         challenge_dns: challenge_dns(&options)?,
         boot_keys: boot_keys(&options),
+        versions_needed: options.need_versions,
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
         dns: dns(&options, egress.clone()),
         rules: Rules {

@@ -1,7 +1,7 @@
 //! Where a domain stands, what is wrong, and what to do.
 
 use chrono::{DateTime, Local, Utc};
-use nomenta_api::domain::{DomainDetail, OpenFinding, RosterLine, SurveyView};
+use nomenta_api::domain::{Counts, DomainDetail, OpenFinding, RosterLine, SurveyView};
 use nomenta_api::view::JudgedLine;
 use nomenta_core::judge::gate::{GateState, Gates};
 use nomenta_core::judge::verdict::Verdict;
@@ -12,8 +12,8 @@ use nomenta_core::sheet::rendering;
 use super::{edit_table, exact, hanging, span, table, wrapped};
 
 /// The line with four posts: `▌` passed, `▯` waiting, `╪` blocked, `┆` lapsed.
-pub(crate) fn posts(gates: &Gates) -> String {
-    let posts = gates.0.iter().map(|gate| match gate.state {
+pub(crate) fn posts(states: impl IntoIterator<Item = GateState>) -> String {
+    let posts = states.into_iter().map(|state| match state {
         GateState::Passed => "─▌",
         GateState::Waiting => "·▯",
         GateState::Blocked => "·╪",
@@ -22,12 +22,16 @@ pub(crate) fn posts(gates: &Gates) -> String {
     posts.collect()
 }
 
+/// How each gate stands.
+pub(crate) fn states(gates: &Gates) -> impl Iterator<Item = GateState> {
+    gates.0.iter().map(|gate| gate.state)
+}
+
 /// Before a name that may be taken for another.
 const LOOKALIKE: char = '≈';
 
 /// A domain in the roster.
 pub(crate) fn roster_line(line: &RosterLine) -> [String; 6] {
-    let since = line.gates.0.iter().map(|gate| gate.since).max().unwrap_or(line.enrolled_at);
     let findings: Vec<_> = line.findings.iter().map(|code| code.as_str()).collect();
     // What may be taken for another name stands beside the name that DNS has.
     let name = match line.lookalike {
@@ -38,16 +42,33 @@ pub(crate) fn roster_line(line: &RosterLine) -> [String; 6] {
     [
         name,
         line.account.clone(),
-        posts(&line.gates),
+        posts(line.gates.iter().map(|gate| gate.state)),
         line.stage.to_string(),
         findings.join(", "),
-        span(since, Utc::now()),
+        span(line.moved_at, Utc::now()),
     ]
+}
+
+/// Prints the fleet in numbers.
+pub(crate) fn print_counts(counts: &Counts) {
+    let number = |count: i64| count.to_string();
+    let stages = counts.stages.iter().map(|one| [number(one.count), one.stage.to_string()]);
+    println!("{}", table(["DOMAINS", "AT STAGE"], stages));
+
+    let findings = counts.findings.iter().map(|one| [number(one.count), one.finding.to_string()]);
+    println!("\n{}", table(["DOMAINS", "WITH FINDING"], findings));
+
+    let operators = counts.operators.iter().map(|one| [number(one.count), one.operator.clone()]);
+    println!("\n{}", table(["DOMAINS", "AT DNS OPERATOR"], operators));
+
+    let weeks = counts.weeks.iter();
+    let weeks = weeks.map(|one| [one.week.to_string(), number(one.ending), number(one.renewing)]);
+    println!("\n{}", table(["WEEK OF", "CERTIFICATES RUN OUT", "ARE RENEWED"], weeks));
 }
 
 /// The gates in one line.
 pub(crate) fn gates(detail: &DomainDetail) -> String {
-    format!("{}  {}  {}", detail.shown, posts(&detail.gates), detail.stage)
+    format!("{}  {}  {}", detail.shown, posts(states(&detail.gates)), detail.stage)
 }
 
 /// What the first gate that is not passed waits for.
@@ -250,9 +271,9 @@ mod tests {
     #[test]
     fn the_four_posts_are_drawn_by_state() {
         let mut gates = Gates::new(DateTime::UNIX_EPOCH);
-        assert_eq!(posts(&gates), "·▯·▯·▯·▯");
-        let states = [GateState::Passed, GateState::Blocked, GateState::Lapsed, GateState::Waiting];
-        gates.0.iter_mut().zip(states).for_each(|(gate, state)| gate.state = state);
-        assert_eq!(posts(&gates), "─▌·╪┄┆·▯");
+        assert_eq!(posts(states(&gates)), "·▯·▯·▯·▯");
+        let wanted = [GateState::Passed, GateState::Blocked, GateState::Lapsed, GateState::Waiting];
+        gates.0.iter_mut().zip(wanted).for_each(|(gate, state)| gate.state = state);
+        assert_eq!(posts(states(&gates)), "─▌·╪┄┆·▯");
     }
 }

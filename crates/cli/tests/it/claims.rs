@@ -251,7 +251,7 @@ fn while_both_tokens_stand_an_engineer_rules_and_the_winners_certificate_comes_f
         let open = contest(&own, &host).await;
         let id = open["id"].as_str().expect("an id");
         let silent = own.cli(&["contest", "rule", id, "--for", "challenger", "--because", " "]).await;
-        assert!(String::from_utf8_lossy(&silent.stderr).contains("Say why"));
+        assert!(String::from_utf8_lossy(&silent.stderr).contains("why, for the record"));
         own.cli_json(&["contest", "rule", id, "--for", "challenger", "--because", "sold with the line"])
             .await;
 
@@ -305,6 +305,10 @@ fn a_holder_whose_token_is_gone_has_its_grace_and_then_loses_the_name() {
         let told = until(&own, &host, "onswick", "told of its grace", in_grace).await;
         assert_eq!(codes(&told), ["claimed-twice"], "and of nothing else");
         assert_eq!(routed(&own, &host).await, "onswick");
+        let seen = contest(&own, &host).await.to_string();
+        for sheet in [&ours, &theirs] {
+            assert!(!seen.contains(&token_of(&json!(sheet))), "whoever rules needs no token: {seen}");
+        }
 
         let won = |detail: &Value| !detail["held_since"].is_null();
         until(&own, &host, rival.name, "holding the name", won).await;

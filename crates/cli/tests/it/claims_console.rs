@@ -35,7 +35,7 @@ fn a_contest_is_followed_from_the_claim_to_the_switched_route() {
         browser.press("The name is selkhaven’s").await;
         browser.read("goes on being served until the certificate of selkhaven is there").await;
         browser.press("Rule so").await;
-        browser.read("Say why, for the record.").await;
+        browser.read("What belongs there: why, for the record.").await;
         browser.type_into("#because", "the line was sold").await;
         browser.press("Rule so").await;
         browser.read("No name is contested.").await;
@@ -73,7 +73,7 @@ fn an_account_is_changed_suspended_and_resumed_and_its_domain_moved_and_paused()
         browser.press("Change").await;
         browser.type_into("#contact", "nobody").await;
         browser.press("Keep it").await;
-        browser.read("nobody is no mail address.").await;
+        browser.read("What belongs there: mail address to write to").await;
         browser.type_into("#contact", "office@onswick.example").await;
         browser.press("Keep it").await;
         browser.read("office@onswick.example").await;
@@ -90,7 +90,7 @@ fn an_account_is_changed_suspended_and_resumed_and_its_domain_moved_and_paused()
         browser.press("Move").await;
         browser.type_into("#entry", "tonight").await;
         browser.press("Change it").await;
-        browser.read("Begin with a slash").await;
+        browser.read("a path that begins with one slash").await;
         browser.type_into("#entry", "/tonight").await;
         browser.press("Change it").await;
         browser.read("Given other paths.").await;

@@ -91,7 +91,7 @@ fn five_thousand_routes_are_fed_and_each_further_change_is_told_alone() {
         let new = Enrolment::new("onswick", &domains, until);
         store.enrol(&new).await.expect("enrolled");
         // As if the owner of each had proven it, which takes a while.
-        let proven = "LOCK TABLE tasks IN EXCLUSIVE MODE; DELETE FROM tasks;
+        let proven = "LOCK TABLE domains, tasks IN EXCLUSIVE MODE; DELETE FROM tasks;
                       UPDATE domains SET ownership = 'passed', held_since = now();
                       INSERT INTO edge_changes (host) SELECT host FROM domains;
                       NOTIFY nomenta_edge";

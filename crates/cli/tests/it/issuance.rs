@@ -46,8 +46,8 @@ async fn publish_all(service: &Service) -> Vec<String> {
 }
 
 async fn live(service: &Service) -> u64 {
-    let (_, stages) = service.get("stages").await;
-    let live = stages.as_array().and_then(|all| all.iter().find(|s| s["stage"] == "live").cloned());
+    let (_, counts) = service.get("counts").await;
+    let live = counts["stages"].as_array().and_then(|all| all.iter().find(|s| s["stage"] == "live").cloned());
     live.and_then(|s| s["count"].as_u64()).unwrap_or(0)
 }
 
@@ -55,8 +55,8 @@ async fn all_live(service: &Service) {
     let all = u64::try_from(zones() * EACH).expect("small");
     let waited = wait_for("all being live", TIME_LIMIT, || async { live(service).await == all }).await;
     if let Err(error) = waited {
-        let (_, stages) = service.get("stages").await;
-        panic!("{error}: {stages}");
+        let (_, counts) = service.get("counts").await;
+        panic!("{error}: {counts}");
     }
 }
 

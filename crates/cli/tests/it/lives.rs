@@ -146,7 +146,7 @@ fn a_domain_shows_another_site_from_its_hour_on_with_nothing_published_anew() {
         own.cli_json(&["move", &host, "--entry-path", "/tonight"]).await;
         assert_eq!(route(&own, &host).await["entry_path"], "/tonight");
         let odd = own.cli(&["move", &host, "--entry-path", "tonight"]).await;
-        assert!(String::from_utf8_lossy(&odd.stderr).contains("Begin with a slash"));
+        assert!(String::from_utf8_lossy(&odd.stderr).contains("a path that begins with one slash"));
         let elsewhere = own.cli(&["move", &host, "--to", "nowhere"]).await;
         assert!(String::from_utf8_lossy(&elsewhere.stderr).contains("There is no site named nowhere"));
         let alone = own.cli(&["move", &host, "--primary"]).await;

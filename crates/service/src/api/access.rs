@@ -3,21 +3,21 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{FromRequestParts, Path};
+use axum::extract::FromRequestParts;
 use axum::http::request::Parts;
 use nomenta_api::domain::{ClaimQuery, RevealQuery};
 use nomenta_api::problem::ProblemKind;
 use nomenta_api::role::Role;
 use nomenta_core::name::mask::Mask;
 use nomenta_core::name::subject::Subject;
-use nomenta_store::{DomainRecord, Named, StoreError};
+use nomenta_store::{DomainRecord, StoreError};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
 
 use crate::App;
 use crate::access::Caller;
-use crate::problem::{Params, Refusal};
+use crate::problem::{Named, Params, Refusal};
 
 /// The claim that a request names: a host in its path, and the account where several
 /// claim it.
@@ -32,9 +32,7 @@ impl FromRequestParts<Arc<App>> for Asked {
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
         let Params(ClaimQuery { account }) = Params::from_request_parts(parts, app).await?;
-        let Path(host) = Path::<String>::from_request_parts(parts, app)
-            .await
-            .map_err(|rejection| Refusal::not_found(rejection.body_text()))?;
+        let Named(host) = Named::<String>::from_request_parts(parts, app).await?;
         Ok(Self { host, account })
     }
 }
@@ -54,13 +52,14 @@ pub(super) async fn find(app: &App, caller: &Caller, asked: &Asked) -> Result<Do
     let error = match Subject::parse(&asked.host) {
         Ok(subject) => {
             let host = subject.to_string();
-            return Ok(app.store.domain_named(Named { host: &host, account }).await?);
+            return Ok(app.calls.domain_named(nomenta_store::Named { host: &host, account }).await?);
         }
         Err(error) => error,
     };
     let letters = asked.host.trim_matches('"').to_lowercase();
-    match app.store.domain_named(Named { host: &letters, account }).await {
-        Err(StoreError::Missing { .. }) => Err(Refusal::field("host", error.code(), error)),
+    match app.calls.domain_named(nomenta_store::Named { host: &letters, account }).await {
+        // Nothing of that name can be there; why, is told as at a form.
+        Err(StoreError::Missing { .. }) => Err(Refusal::nothing_at("host", error.code(), error)),
         found => Ok(found?),
     }
 }

@@ -3,34 +3,51 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
-use axum::http::StatusCode;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
 use nomenta_api::problem::{FieldCode, Problem};
-use nomenta_api::registry::{Account, AccountChange, NewAccount, NewSite, Site, SiteChange};
+use nomenta_api::registry::{Account, AccountChange, NamesQuery, NewAccount, NewSite, Site, SiteChange};
 use nomenta_api::role::Role;
 use nomenta_core::claim::allowance::Allowance;
 use nomenta_core::name::dns::DnsName;
-use nomenta_core::name::hostname::Hostname;
 use nomenta_core::name::plain;
-use nomenta_store::{AccountRow, StoreError};
+use nomenta_store::{AccountRow, NameFilter, SiteRow, StoreError};
 
-use super::registry::{Created, at_field, short_name};
+use super::paging;
+use super::registry::{at_field, short_name};
+use super::roster::whose;
 use crate::App;
 use crate::access::Caller;
-use crate::problem::{Body, Refusal};
+use crate::precondition::{IfMatch, Tagged, tagged};
+use crate::problem::{Body, Named, Params, Refusal};
 
 /// Free names that are offered in place of a taken one.
 const SUGGESTIONS: usize = 3;
 
-/// All accounts by name; for a key of one account, that one.
-#[utoipa::path(get, path = "/api/v1/accounts", responses((status = 200, body = [Account])))]
+/// Accounts by name, a page at a time; the `Link` header leads to the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/accounts", params(NamesQuery),
+    responses((status = 200, body = [Account]), (status = 422, body = Problem)))]
 pub(super) async fn accounts(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<Account>>, Refusal> {
+    Params(query): Params<NamesQuery>,
+) -> Result<(HeaderMap, Json<Vec<Account>>), Refusal> {
     caller.needs(Role::Viewer)?;
-    let rows = app.store.accounts(caller.account().map(|account| account.id)).await?;
-    Ok(Json(rows.into_iter().map(|row| account_of(&caller, row)).collect()))
+    let limit = paging::limit(query.limit)?;
+    let rows = app.calls.accounts(&names(&app, &caller, &query).await?, limit + 1).await?;
+    let (headers, rows) =
+        paging::page(rows, limit, "accounts", |row| row.name.clone(), &paging::asked(&query)?)?;
+
+    Ok((headers, Json(rows.into_iter().map(|row| account_of(&caller, row)).collect())))
+}
+
+async fn names(app: &App, caller: &Caller, query: &NamesQuery) -> Result<NameFilter, Refusal> {
+    let text = query.text.as_deref().map(str::trim).filter(|text| !text.is_empty());
+    Ok(NameFilter {
+        whose: whose(app, caller, query.account.as_deref()).await?,
+        text: text.map(str::to_owned),
+        after: query.after.clone(),
+    })
 }
 
 /// One account.
@@ -39,13 +56,19 @@ pub(super) async fn accounts(
 pub(super) async fn account(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(name): Path<String>,
-) -> Result<Json<Account>, Refusal> {
+    Named(name): Named<String>,
+) -> Result<(Tagged, Json<Account>), Refusal> {
     caller.needs(Role::Viewer)?;
     if caller.account().is_some_and(|own| own.name != name) {
         return Err(StoreError::Missing { what: "account", name }.into());
     }
-    Ok(Json(account_of(&caller, app.store.account(&name).await?)))
+    account_read(&app, &caller, &name).await
+}
+
+/// An account with the tag of its version.
+async fn account_read(app: &App, caller: &Caller, name: &str) -> Result<(Tagged, Json<Account>), Refusal> {
+    let row = app.calls.account(name).await?;
+    Ok((tagged(row.id, row.version), Json(account_of(caller, row))))
 }
 
 fn account_of(caller: &Caller, row: AccountRow) -> Account {
@@ -73,14 +96,14 @@ pub(super) async fn add_account(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewAccount>,
-) -> Result<Created<Account>, Refusal> {
+) -> Result<(StatusCode, (Tagged, Json<Account>)), Refusal> {
     caller.needs_all(Role::Admin)?;
     let name = short_name("name", &new.name)?;
-    let title =
-        new.known.title.clone().filter(|title| !title.trim().is_empty()).unwrap_or_else(|| name.clone());
-    app.store.add_account(&name, &title, &known(&new.known)?).await.map_err(at_field)?;
+    let typed = new.known();
+    let title = typed.title.clone().filter(|title| !title.trim().is_empty()).unwrap_or_else(|| name.clone());
+    app.calls.add_account(&name, &title, &known(&typed)).await.map_err(at_field)?;
 
-    Ok((StatusCode::CREATED, Json(account_of(&caller, app.store.account(&name).await?))))
+    Ok((StatusCode::CREATED, account_read(&app, &caller, &name).await?))
 }
 
 /// Changes what is known of an account; what is left out stays.
@@ -90,58 +113,30 @@ pub(super) async fn add_account(
 pub(super) async fn change_account(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(name): Path<String>,
+    Named(name): Named<String>,
+    wanted: IfMatch,
     Body(change): Body<AccountChange>,
-) -> Result<Json<Account>, Refusal> {
+) -> Result<(Tagged, Json<Account>), Refusal> {
     caller.needs_all(Role::Admin)?;
     if change.title.as_ref().is_some_and(|title| title.trim().is_empty()) {
         return Err(Refusal::field("title", FieldCode::Empty, "Give the account a name for people."));
     }
-    app.store.change_account(&name, &known(&change)?).await?;
-    Ok(Json(account_of(&caller, app.store.account(&name).await?)))
+    let known = known(&change);
+    app.calls.change_account(&name, &known, wanted.0).await?;
+    account_read(&app, &caller, &name).await
 }
 
-/// Reads what is to be known of an account.
-fn known(change: &AccountChange) -> Result<nomenta_store::AccountChange<'_>, Refusal> {
-    Ok(nomenta_store::AccountChange {
+/// What is to be known of an account; its form has been looked at.
+fn known(change: &AccountChange) -> nomenta_store::AccountChange<'_> {
+    nomenta_store::AccountChange {
         title: change.title.as_deref().map(str::trim),
-        contact: change.contact.as_deref().map(contact).transpose()?,
-        language: change.language.as_deref().map(language).transpose()?,
+        contact: change.contact.as_deref().map(str::trim),
+        language: change.language.as_deref().map(str::trim),
         notes: change.notes.as_deref(),
         allowance: change
             .allowance
             .map(|grant| grant.number().map(|number| i32::try_from(number).unwrap_or(i32::MAX))),
-    })
-}
-
-/// A mail address, or nothing.
-fn contact(typed: &str) -> Result<&str, Refusal> {
-    let typed = typed.trim();
-    let is_address = typed.split_once('@').is_some_and(|(local, domain)| {
-        !local.is_empty() && Hostname::parse(domain).is_ok() && typed.len() <= 254
-    });
-    if typed.is_empty() || (is_address && !typed.contains(char::is_whitespace)) {
-        return Ok(typed);
     }
-    let message =
-        format!("{} is no mail address. Type one such as office@onswick.example.", plain::shown(typed));
-    Err(Refusal::field("contact", FieldCode::MailAddress, message))
-}
-
-/// A tag of a language (RFC 5646), as far as its form goes.
-fn language(typed: &str) -> Result<&str, Refusal> {
-    let typed = typed.trim();
-    let mut parts = typed.split('-');
-    let first = parts.next().unwrap_or_default();
-    let is_first = (2..=3).contains(&first.len()) && first.bytes().all(|byte| byte.is_ascii_alphabetic());
-    let is_rest = parts
-        .all(|part| (1..=8).contains(&part.len()) && part.bytes().all(|byte| byte.is_ascii_alphanumeric()));
-    if is_first && is_rest && typed.len() <= 35 {
-        return Ok(typed);
-    }
-    let message =
-        format!("{} is no tag of a language. Use one such as en, de or pt-BR.", plain::shown(typed));
-    Err(Refusal::field("language", FieldCode::Language, message))
 }
 
 /// Suspends an account: its routes are withdrawn, and nothing of it is looked at;
@@ -152,10 +147,11 @@ fn language(typed: &str) -> Result<&str, Refusal> {
 pub(super) async fn suspend(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(name): Path<String>,
+    Named(name): Named<String>,
+    wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     caller.needs_all(Role::Admin)?;
-    app.store.suspend(&name).await?;
+    app.calls.suspend(&name, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -166,19 +162,33 @@ pub(super) async fn suspend(
 pub(super) async fn unsuspend(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(name): Path<String>,
+    Named(name): Named<String>,
+    wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     caller.needs_all(Role::Admin)?;
-    app.store.unsuspend(&name).await?;
+    app.calls.unsuspend(&name, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// All sites by name; for a key of one account, those of that.
-#[utoipa::path(get, path = "/api/v1/sites", responses((status = 200, body = [Site])))]
-pub(super) async fn sites(State(app): State<Arc<App>>, caller: Caller) -> Result<Json<Vec<Site>>, Refusal> {
+/// Sites by name, a page at a time; the `Link` header leads to the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/sites", params(NamesQuery),
+    responses((status = 200, body = [Site]), (status = 422, body = Problem)))]
+pub(super) async fn sites(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<NamesQuery>,
+) -> Result<(HeaderMap, Json<Vec<Site>>), Refusal> {
     caller.needs(Role::Viewer)?;
-    let rows = app.store.sites(caller.account().map(|account| account.id)).await?;
-    let sites = rows.into_iter().map(|row| Site {
+    let limit = paging::limit(query.limit)?;
+    let rows = app.calls.sites(&names(&app, &caller, &query).await?, limit + 1).await?;
+    let (headers, rows) =
+        paging::page(rows, limit, "sites", |row| row.name.clone(), &paging::asked(&query)?)?;
+
+    Ok((headers, Json(rows.into_iter().map(site_of).collect())))
+}
+
+fn site_of(row: SiteRow) -> Site {
+    Site {
         name: row.name,
         account: row.account,
         ingress: row.ingress,
@@ -187,19 +197,39 @@ pub(super) async fn sites(State(app): State<Arc<App>>, caller: Caller) -> Result
         entry_path: row.entry_path,
         error_path: row.error_path,
         created_at: row.created_at,
-    });
+    }
+}
 
-    Ok(Json(sites.collect()))
+/// One site.
+#[utoipa::path(get, path = "/api/v1/sites/{name}", params(("name" = String, Path, description = "Short name")),
+    responses((status = 200, body = Site), (status = 404, body = Problem)))]
+pub(super) async fn site(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(name): Named<String>,
+) -> Result<(Tagged, Json<Site>), Refusal> {
+    caller.needs(Role::Viewer)?;
+    let row = app.calls.site(&name).await?;
+    if caller.account().is_some_and(|own| own.name != row.account) {
+        return Err(StoreError::Missing { what: "site", name }.into());
+    }
+    Ok((tagged(row.id, row.version), Json(site_of(row))))
+}
+
+/// A site with the tag of its version.
+async fn site_read(app: &App, name: &str) -> Result<(Tagged, Json<Site>), Refusal> {
+    let row = app.calls.site(name).await?;
+    Ok((tagged(row.id, row.version), Json(site_of(row))))
 }
 
 /// Adds a site to an account.
 #[utoipa::path(post, path = "/api/v1/sites", request_body = NewSite,
-    responses((status = 201, body = NewSite), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 201, body = Site), (status = 404, body = Problem), (status = 409, body = Problem)))]
 pub(super) async fn add_site(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewSite>,
-) -> Result<Created<NewSite>, Refusal> {
+) -> Result<(StatusCode, (Tagged, Json<Site>)), Refusal> {
     caller.needs_all(Role::Admin)?;
     let name = site_name(&app, &new.name).await?;
     let default_host = app.config.platform.default_host(&name);
@@ -213,11 +243,11 @@ pub(super) async fn add_site(
         error_path: path("error_path", &new.error_path)?,
     };
 
-    match app.store.add_site(&site).await {
+    match app.calls.add_site(&site).await {
         Err(StoreError::Taken { .. }) => Err(taken(&app, &name).await?),
         done => {
             done.map_err(at_field)?;
-            Ok((StatusCode::CREATED, Json(NewSite { name, ..new })))
+            Ok((StatusCode::CREATED, site_read(&app, &name).await?))
         }
     }
 }
@@ -226,30 +256,31 @@ pub(super) async fn add_site(
 /// customers have nothing to publish anew.
 #[utoipa::path(patch, path = "/api/v1/sites/{name}", request_body = SiteChange,
     params(("name" = String, Path, description = "Short name")),
-    responses((status = 204), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 200, body = Site), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn change_site(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(name): Path<String>,
+    Named(name): Named<String>,
+    wanted: IfMatch,
     Body(change): Body<SiteChange>,
-) -> Result<StatusCode, Refusal> {
+) -> Result<(Tagged, Json<Site>), Refusal> {
     caller.needs_all(Role::Admin)?;
     let renamed = match &change.name {
         Some(typed) => Some(site_name(&app, typed).await?),
         None => None,
     };
     let default_host = renamed.as_ref().map(|name| app.config.platform.default_host(name));
-    let wanted = nomenta_store::SiteChange {
+    let change = nomenta_store::SiteChange {
         name: renamed.as_deref().zip(default_host.as_deref()),
         entry_path: change.entry_path.as_deref().map(|typed| path("entry_path", typed)).transpose()?,
         error_path: change.error_path.as_deref().map(|typed| path("error_path", typed)).transpose()?,
     };
 
-    match (app.store.change_site(&name, &wanted).await, renamed) {
+    match (app.calls.change_site(&name, &change, wanted.0).await, renamed) {
         (Err(StoreError::Taken { .. }), Some(renamed)) => Err(taken(&app, &renamed).await?),
-        (done, _) => {
+        (done, renamed) => {
             done?;
-            Ok(StatusCode::NO_CONTENT)
+            site_read(&app, renamed.as_deref().unwrap_or(&name)).await
         }
     }
 }
@@ -257,21 +288,21 @@ pub(super) async fn change_site(
 /// A name that a site may have: nothing that the platform needs for itself.
 async fn site_name(app: &App, typed: &str) -> Result<String, Refusal> {
     let name = short_name("name", typed)?;
-    if app.config.platform.has_room_for(&name, &app.store.ingress_hosts().await?) {
+    if app.config.platform.has_room_for(&name, &app.calls.ingress_hosts().await?) {
         return Ok(name);
     }
     let message = format!(
         "{name} is a name that the platform needs for itself. Choose another one.{}",
         free(app, &name).await?
     );
-    Err(Refusal::field("name", FieldCode::SiteName, message))
+    Err(Refusal::taken("name", FieldCode::SiteName, message))
 }
 
 /// Said of a name that another site has, with names that are free.
 async fn taken(app: &App, name: &str) -> Result<Refusal, Refusal> {
     let message =
         format!("There is already a site named {name}. Choose another name.{}", free(app, name).await?);
-    Ok(Refusal::taken("name", message))
+    Ok(Refusal::taken("name", FieldCode::Taken, message))
 }
 
 /// Some names that are free, like the one that was wanted.
@@ -280,7 +311,7 @@ async fn free(app: &App, name: &str) -> Result<String, Refusal> {
     let wanted: Vec<_> = ["-2", "-3", "-site", "-web", "-4"].map(|end| format!("{stem}{end}")).to_vec();
     let hosts: Vec<_> =
         wanted.iter().map(|name| app.config.platform.default_host(name).to_string()).collect();
-    let free = app.store.free_site_names(&wanted, &hosts).await?;
+    let free = app.calls.free_site_names(&wanted, &hosts).await?;
 
     Ok(match free.split_at_checked(SUGGESTIONS.min(free.len())) {
         Some((some, _)) if !some.is_empty() => format!(" Free are {}.", some.join(", ")),
@@ -288,12 +319,14 @@ async fn free(app: &App, name: &str) -> Result<String, Refusal> {
     })
 }
 
-/// A path on the site, as it stands in a web address.
+/// A path on the site, as it stands in a web address. A second slash, or a backslash, which
+/// browsers take for one, would lead to another host (WHATWG URL, section 4.4).
 pub(super) fn path<'a>(field: &str, typed: &'a str) -> Result<&'a str, Refusal> {
-    let sound = typed.starts_with('/') && typed.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'#');
-    if sound {
+    let is_plain = typed.bytes().all(|byte| byte.is_ascii_graphic() && byte != b'#' && byte != b'\\');
+    if typed.starts_with('/') && !typed.starts_with("//") && is_plain {
         return Ok(typed);
     }
-    let message = format!("{typed} is not a path on the site. Begin with a slash, as in /timetable.");
+    let message =
+        format!("{} is not a path on the site. Begin with one slash, as in /timetable.", plain::shown(typed));
     Err(Refusal::field(field, FieldCode::Path, message))
 }

@@ -1,5 +1,6 @@
 //! Certificates: of one domain, and of the fleet.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use axum::Json;
@@ -18,19 +19,23 @@ use nomenta_api::role::Role;
 use nomenta_certs::brought;
 use nomenta_core::judge::certificate::{CertificateFacts, RevocationReason};
 use nomenta_core::judge::preflight::Check;
-use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory};
+use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory, Place};
 
 use super::access::{Asked, find, find_open};
-use super::domains::{only, shown};
-use super::paging;
+use super::domains::shown;
+use super::paging::{self, Cursor};
+use super::roster::whose;
 use crate::App;
 use crate::access::Caller;
 use crate::look;
 use crate::look::PRIVATE_KEY;
+use crate::precondition::IfMatch;
 use crate::problem::{Body, Params, Refusal};
 
 /// How far the days of the fleet reach.
 const DAYS: i32 = 120;
+/// Issuers that are told apart.
+const ISSUERS: i32 = 100;
 
 /// The fleet's certificates, first those that run out first, a page at a time;
 /// the `Link` header leads to the next (RFC 8288).
@@ -42,18 +47,17 @@ pub(super) async fn fleet(
     Params(query): Params<CertificateQuery>,
 ) -> Result<(HeaderMap, Json<Vec<FleetCertificate>>), Refusal> {
     caller.needs(Role::Viewer)?;
-    let limit = paging::limit(query.limit);
+    let limit = paging::limit(query.limit)?;
     let filter = CertificateFilter {
-        before: query.within_days.map(|days| Utc::now() + Duration::days(days.into())),
-        account: only(&caller, query.account.clone()),
-        after: query.after.as_deref().map(paging::moment).transpose()?,
+        before: query.within_days.map(|days| paging::days_from_now("within_days", days, 1)).transpose()?,
+        whose: whose(&app, &caller, query.account.as_deref()).await?,
+        issuer: query.issuer.clone(),
+        after: query.after.as_deref().map(Place::read).transpose()?,
     };
 
-    let rows = app.store.certificates(&filter, limit + 1).await?;
-    let filters =
-        [("within_days", query.within_days.map(|days| days.to_string())), ("account", query.account)];
-    let place = |row: &CertificateRow| paging::at(row.held.facts.not_after, row.id);
-    let (headers, rows) = paging::page(rows, limit, "certificates", place, &filters)?;
+    let rows = app.calls.certificates(&filter, limit + 1).await?;
+    let place = |row: &CertificateRow| Place::after(row.held.facts.not_after, row.id).written();
+    let (headers, rows) = paging::page(rows, limit, "certificates", place, &paging::asked(&query)?)?;
 
     Ok((headers, Json(rows.into_iter().map(fleet_certificate).collect())))
 }
@@ -76,15 +80,28 @@ pub(super) async fn days(
     caller: Caller,
 ) -> Result<Json<Vec<CertificateDay>>, Refusal> {
     caller.needs(Role::Viewer)?;
-    let account = caller.account().map(|account| account.id);
-    let days = app
-        .store
-        .certificate_days(account, Utc::now(), DAYS)
-        .await?
-        .into_iter()
-        .map(|row| CertificateDay { day: row.day, ending: row.ending, renewing: row.renewing });
+    let today = Utc::now().date_naive();
+    let counts = app.calls.certificate_counts(&caller.whose(), today + Duration::days(DAYS.into())).await?;
 
-    Ok(Json(days.collect()))
+    let mut days = BTreeMap::new();
+    for (counted, is_ending) in counts.into_iter().zip([true, false]) {
+        for one in counted {
+            let day = i32::try_from((one.of - today).num_days()).unwrap_or(DAYS).max(0);
+            let counts = days.entry(day).or_insert(CertificateDay { day, ending: 0, renewing: 0 });
+            *(if is_ending { &mut counts.ending } else { &mut counts.renewing }) += one.count;
+        }
+    }
+    Ok(Json(days.into_values().collect()))
+}
+
+/// Who has issued certificates in use, by distinguished name, 100 at most.
+#[utoipa::path(get, path = "/api/v1/certificates/issuers", responses((status = 200, body = [String])))]
+pub(super) async fn issuers(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+) -> Result<Json<Vec<String>>, Refusal> {
+    caller.needs_all(Role::Viewer)?;
+    Ok(Json(app.calls.issuers(ISSUERS).await?))
 }
 
 /// The account at the CA, as CAA records may name it.
@@ -124,7 +141,7 @@ pub(super) async fn certificate(
 
 async fn view(app: &App, record: DomainRecord) -> Result<CertificateView, Refusal> {
     let host = record.domain.routed();
-    let revocations = app.store.revocations(record.id).await?.into_iter().map(|row| RevocationView {
+    let revocations = app.calls.revocations(record.id).await?.into_iter().map(|row| RevocationView {
         serial: row.serial,
         reason: row.reason,
         asked_at: row.asked_at,
@@ -134,8 +151,8 @@ async fn view(app: &App, record: DomainRecord) -> Result<CertificateView, Refusa
 
     Ok(CertificateView {
         method: record.domain.method(&app.config.policy),
-        held: app.store.certificate(record.id).await?,
-        order: app.store.order_story(record.id).await?.map(order_view),
+        held: app.calls.certificate(record.id).await?,
+        order: app.calls.order_story(record.id).await?.map(order_view),
         probe: record.probe,
         revocations: revocations.collect(),
         host,
@@ -166,7 +183,7 @@ pub(super) async fn chain(
     asked: Asked,
 ) -> Result<Response, Refusal> {
     let record = find(&app, &caller, &asked).await?;
-    let chain = app.store.certificate_chain(record.id).await?;
+    let chain = app.calls.certificate_chain(record.id).await?;
     let chain = chain.ok_or_else(|| Refusal::not_found(format!("{} has no certificate yet.", asked.host)))?;
     Ok(([(header::CONTENT_TYPE, "application/pem-certificate-chain")], chain).into_response())
 }
@@ -195,6 +212,7 @@ pub(super) async fn bring(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
+    wanted: IfMatch,
     Body(new): Body<BroughtCertificate>,
 ) -> Result<Json<CertificateView>, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
@@ -210,7 +228,8 @@ pub(super) async fn bring(
     let names = with(facts.names, record.domain.routed().to_string());
     let facts = CertificateFacts { names, ..facts };
 
-    app.store.bring(&record, &facts, chain, &app.sealer.seal(PRIVATE_KEY, key.as_bytes())).await?;
+    let sealed = app.sealer.seal(PRIVATE_KEY, key.as_bytes());
+    app.calls.bring(&record, &facts, chain, &sealed, wanted.0).await?;
     Ok(Json(view(&app, record).await?))
 }
 
@@ -230,9 +249,10 @@ pub(super) async fn renew(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
+    wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    if app.store.renew_now(record.id).await? {
+    if app.calls.renew_now(record.id, wanted.0).await? {
         return Ok(StatusCode::ACCEPTED);
     }
 
@@ -251,13 +271,14 @@ pub(super) async fn revoke(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
+    wanted: IfMatch,
     Body(new): Body<NewRevocation>,
 ) -> Result<(StatusCode, Json<Revoked>), Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
     let reason: RevocationReason =
         new.reason.parse().map_err(|unknown| Refusal::field("reason", FieldCode::Reason, unknown))?;
 
-    match app.store.revoke(&record, reason).await? {
+    match app.calls.revoke(&record, reason, wanted.0).await? {
         0 => Err(Refusal::conflict(
             ProblemKind::NothingToRevoke,
             format!("{} has no certificate from the CA.", asked.host),

@@ -3,21 +3,22 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::HeaderMap;
 use chrono::{DateTime, Utc};
 use nomenta_api::contest::{self, Contest, ContestQuery, NewRuling, Party, Ruling, Settled};
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
 use nomenta_core::claim::rivals::Side;
-use nomenta_store::{ContestFilter, ContestRow, PartyRow};
+use nomenta_store::{ContestFilter, ContestRow, PartyRow, Place};
 use uuid::Uuid;
 
 use super::domains::shown;
-use super::paging;
+use super::paging::{self, Cursor};
 use crate::App;
 use crate::access::Caller;
-use crate::problem::{Body, Params, Refusal};
+use crate::precondition::{IfMatch, Tagged, tagged};
+use crate::problem::{Body, Named, Params, Refusal};
 
 /// Contests, a page at a time; the `Link` header leads to the next (RFC 8288).
 #[utoipa::path(get, path = "/api/v1/contests", params(ContestQuery),
@@ -28,12 +29,11 @@ pub(super) async fn contests(
     Params(query): Params<ContestQuery>,
 ) -> Result<(HeaderMap, Json<Vec<Contest>>), Refusal> {
     caller.needs_all(Role::Viewer)?;
-    let limit = paging::limit(query.limit);
-    let after = query.after.as_deref().map(paging::moment).transpose()?;
-    let rows = app.store.contests(&ContestFilter { settled: query.settled, after }, limit + 1).await?;
-    let filters = [("settled", query.settled.then(|| "true".to_owned()))];
-    let place = |row: &ContestRow| paging::at(placed_at(row), row.id);
-    let (headers, rows) = paging::page(rows, limit, "contests", place, &filters)?;
+    let limit = paging::limit(query.limit)?;
+    let after = query.after.as_deref().map(Place::read).transpose()?;
+    let rows = app.calls.contests(&ContestFilter { settled: query.settled, after }, limit + 1).await?;
+    let place = |row: &ContestRow| Place::after(placed_at(row), row.id).written();
+    let (headers, rows) = paging::page(rows, limit, "contests", place, &paging::asked(&query)?)?;
 
     Ok((headers, Json(rows.into_iter().map(contest).collect())))
 }
@@ -49,10 +49,16 @@ fn placed_at(row: &ContestRow) -> DateTime<Utc> {
 pub(super) async fn one(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(id): Path<Uuid>,
-) -> Result<Json<Contest>, Refusal> {
+    Named(id): Named<Uuid>,
+) -> Result<(Tagged, Json<Contest>), Refusal> {
     caller.needs_all(Role::Viewer)?;
-    Ok(Json(contest(app.store.contest(id).await?)))
+    read(&app, id).await
+}
+
+/// A contest with the tag of its version.
+async fn read(app: &App, id: Uuid) -> Result<(Tagged, Json<Contest>), Refusal> {
+    let row = app.calls.contest(id).await?;
+    Ok((tagged(row.id, row.version), Json(contest(row))))
 }
 
 /// Rules whose the name is. For the holder the other claim ends at once; for the
@@ -64,9 +70,10 @@ pub(super) async fn one(
 pub(super) async fn rule(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(id): Path<Uuid>,
+    Named(id): Named<Uuid>,
+    wanted: IfMatch,
     Body(new): Body<NewRuling>,
-) -> Result<Json<Contest>, Refusal> {
+) -> Result<(Tagged, Json<Contest>), Refusal> {
     caller.needs_all(Role::Operator)?;
     let side: Side = new.side.parse().map_err(|unknown| Refusal::field("side", FieldCode::Side, unknown))?;
     let because = new.because.trim();
@@ -74,8 +81,9 @@ pub(super) async fn rule(
         return Err(Refusal::field("because", FieldCode::Empty, "Say why, for the record."));
     }
 
-    app.store.rule(id, &nomenta_store::NewRuling { side, by: &caller.key.name, because }).await?;
-    Ok(Json(contest(app.store.contest(id).await?)))
+    let ruling = nomenta_store::NewRuling { side, by: &caller.key.name, because };
+    app.calls.rule(id, &ruling, wanted.0).await?;
+    read(&app, id).await
 }
 
 fn contest(row: ContestRow) -> Contest {
@@ -99,7 +107,11 @@ fn contest(row: ContestRow) -> Contest {
     }
 }
 
-fn party(row: PartyRow) -> Party {
+fn party(mut row: PartyRow) -> Party {
+    for gate in &mut row.gates.0 {
+        gate.reason = row.mask.hide(&gate.reason);
+    }
+
     Party {
         account: row.account,
         site: row.site,

@@ -4,11 +4,11 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::StatusCode;
 use chrono::Utc;
 use nomenta_api::domain::{
     BaselineView, ClaimQuery, DomainDetail, Ended, LookalikeView, NewDomain as TypedDomain, OpenFinding,
-    RevealQuery, RosterLine, RosterQuery, SheetView, Shows, SpreadPoint, StageCount, SurveyView,
+    RevealQuery, SheetView, Shows, SpreadPoint, SurveyView,
 };
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
@@ -26,101 +26,19 @@ use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::line::Line;
-use nomenta_store::{
-    DomainRecord, Enrolment, FindingRow, NewDomain, RosterFilter, RosterRow, SpreadRow, StoreError,
-};
-
-use uuid::Uuid;
+use nomenta_store::{DomainRecord, Enrolment, FindingRow, NewDomain, SpreadRow, StoreError};
 
 use super::access::{Asked, find, find_open, hidden, mask_of_others, masked};
-use super::paging;
 use super::sheets::{draw, sheet_view, token_end};
 use crate::App;
 use crate::access::Caller;
 use crate::look as looking;
+use crate::precondition::{Tagged, tagged};
 use crate::problem::{Body, Params, Refusal};
-
-/// Domains by name, a page at a time; the `Link` header leads to the next
-/// (RFC 8288).
-#[utoipa::path(get, path = "/api/v1/domains", params(RosterQuery),
-    responses((status = 200, body = [RosterLine]), (status = 422, body = Problem)))]
-pub(super) async fn roster(
-    State(app): State<Arc<App>>,
-    caller: Caller,
-    Params(query): Params<RosterQuery>,
-) -> Result<(HeaderMap, Json<Vec<RosterLine>>), Refusal> {
-    caller.needs(Role::Viewer)?;
-    let limit = paging::limit(query.limit);
-    let stage = query.stage.as_deref().map(str::parse::<Stage>).transpose();
-
-    let filter = RosterFilter {
-        stage: stage.map_err(|unknown| Refusal::field("stage", FieldCode::Stage, unknown))?,
-        account: only(&caller, query.account.clone()),
-        text: query.text.as_deref().map(str::to_lowercase),
-        after: query.after.as_deref().map(cursor).transpose()?,
-    };
-
-    let rows = app.store.roster(&filter, limit + 1).await?;
-    let filters = [("stage", query.stage), ("account", query.account), ("text", query.text)];
-    let (headers, rows) = paging::page(rows, limit, "domains", position, &filters)?;
-
-    Ok((headers, Json(rows.into_iter().map(roster_line).collect())))
-}
-
-/// The account that a listing is of: a key of one account sees no other.
-pub(super) fn only(caller: &Caller, asked: Option<String>) -> Option<String> {
-    caller.account().map(|account| account.name.clone()).or(asked)
-}
-
-/// The cursor of the page after a line.
-fn position(last: &RosterRow) -> String {
-    format!("{}~{}", last.host, last.id)
-}
-
-/// Reads the cursor of a page: the last line's name, and its key.
-fn cursor(text: &str) -> Result<(String, Uuid), Refusal> {
-    // A name alone is a place in the roster too.
-    let (host, id) = text.split_once('~').unwrap_or((text, "ffffffff-ffff-ffff-ffff-ffffffffffff"));
-    let id = id.parse().map_err(|_| paging::no_cursor())?;
-    Ok((host.to_owned(), id))
-}
 
 /// A recorded host in its own script.
 pub(super) fn shown(host: &str) -> String {
     Subject::kept(host).to_unicode()
-}
-
-fn roster_line(row: RosterRow) -> RosterLine {
-    RosterLine {
-        shown: shown(&row.host),
-        lookalike: LookalikeView::of(&row.host).map(|lookalike| lookalike.kind),
-        host: row.host.into(),
-        account: row.account,
-        held_since: row.held_since,
-        site: row.site,
-        stage: row.stage,
-        gates: row.gates,
-        findings: row.findings,
-        spread: row.spread,
-        enrolled_at: row.enrolled_at,
-        looked_at: row.looked_at,
-    }
-}
-
-/// How many domains stand at each stage, in order, empty ones too.
-#[utoipa::path(get, path = "/api/v1/stages", responses((status = 200, body = [StageCount])))]
-pub(super) async fn stages(
-    State(app): State<Arc<App>>,
-    caller: Caller,
-) -> Result<Json<Vec<StageCount>>, Refusal> {
-    caller.needs(Role::Viewer)?;
-    let counts = app.store.stage_counts(caller.account().map(|account| account.id)).await?;
-    let lines = Stage::ALL.into_iter().map(|stage| {
-        let count = counts.iter().find(|(counted, _)| *counted == stage).map_or(0, |(_, count)| *count);
-        StageCount { stage, count }
-    });
-
-    Ok(Json(lines.collect()))
 }
 
 /// Takes a domain in; the answer is what the customer must publish.
@@ -155,12 +73,12 @@ pub(super) async fn enrol(
         is_proved_by_zone: new.by_zone,
         token_expires_at: token_end(),
     };
-    let id = app.store.enrol(&enrolment).await.map_err(|error| {
+    let id = app.calls.enrol(&enrolment).await.map_err(|error| {
         let field = if matches!(error, StoreError::Missing { .. }) { "site" } else { "host" };
         Refusal::of_record(error, field)
     })?;
 
-    let record = app.store.domain(id).await?;
+    let record = app.calls.domain(id).await?;
     Ok((StatusCode::CREATED, Json(sheet_view(&app, &record).await?)))
 }
 
@@ -182,9 +100,9 @@ pub(super) async fn domain(
     caller: Caller,
     asked: Asked,
     Params(query): Params<RevealQuery>,
-) -> Result<Json<DomainDetail>, Refusal> {
+) -> Result<(Tagged, Json<DomainDetail>), Refusal> {
     let record = find(&app, &caller, &asked).await?;
-    let mut open = app.store.findings(record.id).await?;
+    let mut open = app.calls.findings(record.id).await?;
     if caller.account().is_some() {
         // What lies around it is of others.
         open.retain(|row| row.finding.code != Code::InsideHeldName);
@@ -193,19 +111,20 @@ pub(super) async fn domain(
     let others = mask_of_others(&record);
     let own = record.domain.mask();
     let token = record.domain.token.txt_value();
+    let tag = tagged(record.id, record.version);
 
     let Json(mut detail) = hidden(detail(&app, record, open).await?, &others)?;
     if !query.reveal {
         detail.refer_to_sheet(&token);
     }
-    masked(detail, &own, &caller, &query)
+    Ok((tag, masked(detail, &own, &caller, &query)?))
 }
 
 async fn detail(app: &App, record: DomainRecord, open: Vec<FindingRow>) -> Result<DomainDetail, Refusal> {
     let sheet = draw(app, &record);
-    let held = app.store.certificate(record.id).await?;
-    let refusal = app.store.refusal(record.id).await?;
-    let spreads = app.store.spreads(record.id).await?;
+    let held = app.calls.certificate(record.id).await?;
+    let refusal = app.calls.refusal(record.id).await?;
+    let spreads = app.calls.spreads(record.id).await?;
 
     let lines: Vec<_> = sheet.lines.iter().map(|line| judged_line(&record, &sheet, line)).collect();
     let Judged { todo, waits } = judged(app, &record, &open);
@@ -351,6 +270,6 @@ pub(super) async fn look(
     asked: Asked,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    app.store.look_now(record.id).await?;
+    app.calls.look_now(record.id).await?;
     Ok(StatusCode::ACCEPTED)
 }

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use async_stream::stream;
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::sse::{self, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
@@ -23,7 +23,7 @@ use tokio::time::{Instant, timeout_at};
 use crate::App;
 use crate::access::Caller;
 use crate::look::PRIVATE_KEY;
-use crate::problem::{Params, Refusal};
+use crate::problem::{Named, Params, Refusal};
 
 const LONGEST_WAIT: u64 = 55;
 /// Changes sent at once.
@@ -47,7 +47,7 @@ pub(super) async fn feed(
     loop {
         ticks.mark_unchanged();
         // Read first: what changes meanwhile is sent again rather than lost.
-        let position = app.store.edge_position().await?;
+        let position = app.calls.edge_position().await?;
         let etag = HeaderValue::try_from(format!("\"{position}\""));
         let etag = etag.map_err(|error| Refusal::internal(error.to_string()))?;
         if etag != known {
@@ -67,8 +67,8 @@ pub(super) async fn feed(
 }
 
 async fn snapshot(app: &App, position: i64) -> Result<EdgeFeed, StoreError> {
-    let rows = app.store.edge_rows(None).await?;
-    let challenges = app.store.tls_answers(None).await?.into_iter().map(answering).collect();
+    let rows = app.calls.edge_rows(None).await?;
+    let challenges = app.calls.tls_answers(None).await?.into_iter().map(answering).collect();
 
     let mut routes = Vec::with_capacity(rows.len());
     let mut certificates = Vec::new();
@@ -133,7 +133,7 @@ pub(super) async fn changes(
     let last_id = headers.get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
     let after = match last_id.or(query.after) {
         Some(after) => after,
-        None => app.store.edge_position().await?,
+        None => app.calls.edge_position().await?,
     };
 
     Ok(Sse::new(follow(app, after)).keep_alive(KeepAlive::default()))
@@ -173,15 +173,15 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
 
 /// What the edge needs for the hosts that changed after `after`.
 async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>, StoreError> {
-    let Some(numbered) = app.store.edge_changes(after, BATCH).await? else { return Ok(None) };
+    let Some(numbered) = app.calls.edge_changes(after, BATCH).await? else { return Ok(None) };
     if numbered.is_empty() {
         return Ok(Some(Vec::new()));
     }
 
     let hosts: Vec<String> = numbered.iter().map(|(_, host)| host.clone()).collect();
-    let rows = app.store.edge_rows(Some(&hosts)).await?;
+    let rows = app.calls.edge_rows(Some(&hosts)).await?;
     let mut rows: HashMap<_, _> = rows.into_iter().map(|row| (row.host.clone(), row)).collect();
-    let answers = app.store.tls_answers(Some(&hosts)).await?;
+    let answers = app.calls.tls_answers(Some(&hosts)).await?;
     let mut answers: HashMap<_, _> =
         answers.into_iter().map(|answer| (answer.name.clone(), answer)).collect();
 
@@ -205,12 +205,12 @@ async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>
 pub(super) async fn challenge(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(token): Path<String>,
+    Named(token): Named<String>,
 ) -> Result<String, Refusal> {
     caller.needs(Role::Edge)?;
     let answer = match app.sealer.canary_answer(&token) {
         Some(answer) => Some(answer),
-        None => app.store.challenge(&token).await?,
+        None => app.calls.challenge(&token).await?,
     };
 
     answer.ok_or_else(|| Refusal::not_found("No open order has this challenge."))

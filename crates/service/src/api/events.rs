@@ -10,12 +10,13 @@ use axum::http::HeaderMap;
 use axum::response::sse::{self, KeepAlive, Sse};
 use futures::Stream;
 use nomenta_api::domain::ClaimQuery;
-use nomenta_api::event::{CloudEvent, EventQuery};
+use nomenta_api::event::{CloudEvent, EventQuery, HistoryQuery};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
 use nomenta_store::{EventFilter, EventRow};
 
 use super::access::{Asked, find};
+use super::paging;
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
@@ -35,21 +36,27 @@ fn cloud_event(app: &App, row: EventRow) -> CloudEvent {
     }
 }
 
-/// What happened to a domain, oldest first, at most 500 events after `after`.
+/// What happened to a domain, oldest first, a page at a time; the `Link` header leads to the
+/// next (RFC 8288).
 #[utoipa::path(get, path = "/api/v1/domains/{host}/events",
-    params(("host" = String, Path, description = "The domain"), ClaimQuery, EventQuery),
+    params(("host" = String, Path, description = "The domain"), ClaimQuery, HistoryQuery),
     responses((status = 200, body = [CloudEvent]), (status = 404, body = Problem)))]
 pub(super) async fn history(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-    Params(query): Params<EventQuery>,
-) -> Result<Json<Vec<CloudEvent>>, Refusal> {
+    Params(query): Params<HistoryQuery>,
+) -> Result<(HeaderMap, Json<Vec<CloudEvent>>), Refusal> {
     let record = find(&app, &caller, &asked).await?;
+    let limit = paging::limit(Some(query.limit.unwrap_or(BATCH)))?;
     let of = EventFilter { domain: Some(record.id), ..EventFilter::default() };
-    let rows = app.store.events(&of, query.after.unwrap_or(0), BATCH).await?;
+    let rows = app.calls.events(&of, query.after.unwrap_or(0), limit + 1).await?;
 
-    Ok(Json(rows.into_iter().map(|row| cloud_event(&app, row)).collect()))
+    let path = format!("domains/{}/events", record.domain.routed());
+    let mut parameters = paging::asked(&query)?;
+    parameters.extend(asked.account.map(|account| ("account".to_owned(), account)));
+    let (headers, rows) = paging::page(rows, limit, &path, |row| row.seq.to_string(), &parameters)?;
+    Ok((headers, Json(rows.into_iter().map(|row| cloud_event(&app, row)).collect())))
 }
 
 /// Everything as it happens, as server-sent events. Starts at `after` or the
@@ -66,10 +73,10 @@ pub(super) async fn live(
     let last_id = headers.get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
     let after = match last_id.or(query.after) {
         Some(after) => after,
-        None => app.store.last_event().await?,
+        None => app.calls.last_event().await?,
     };
 
-    let of = EventFilter { account: caller.account().map(|account| account.id), domain: None };
+    let of = EventFilter { whose: caller.whose(), domain: None };
     Ok(Sse::new(follow(app, of, after)).keep_alive(KeepAlive::default()))
 }
 
@@ -84,7 +91,7 @@ fn follow(
         yield Ok(sse::Event::default().comment("listening"));
 
         while !app.stop.is_cancelled() {
-            let rows = app.store.events(&of, after, BATCH).await.unwrap_or_default();
+            let rows = app.calls.events(&of, after, BATCH).await.unwrap_or_default();
             let idle = rows.is_empty();
             for row in rows {
                 after = row.seq;

@@ -6,13 +6,14 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use nomenta_api::domain::{ClaimQuery, MoveDomain, Moved};
-use nomenta_api::problem::{FieldCode, Problem};
+use nomenta_api::problem::{FieldCode, Problem, ProblemKind};
 use nomenta_store::Move;
 
 use super::access::{Asked, find_open};
 use super::accounts::path;
 use crate::App;
 use crate::access::Caller;
+use crate::precondition::IfMatch;
 use crate::problem::{Body, Refusal};
 
 /// Changes what the domain shows, now or at an hour: another site of the account, which
@@ -26,12 +27,13 @@ pub(super) async fn change(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
+    version: IfMatch,
     Body(wanted): Body<MoveDomain>,
 ) -> Result<Json<Moved>, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
     if wanted.primary && record.domain.pair.is_none() {
         let message = format!("{} is no part of a pair, so it is its own primary.", asked.host);
-        return Err(Refusal::field("primary", FieldCode::NoPair, message));
+        return Err(Refusal::conflict_at("primary", ProblemKind::NoPair, FieldCode::NoPair, message));
     }
 
     let change = Move {
@@ -41,7 +43,7 @@ pub(super) async fn change(
         error_path: wanted.error_path.as_deref().map(|typed| own_path("error_path", typed)).transpose()?,
         at: wanted.at,
     };
-    let needs_records = app.store.move_domain(record.id, &change).await;
+    let needs_records = app.calls.move_domain(record.id, &change, version.0).await;
     let needs_records = needs_records.map_err(|error| Refusal::of_record(error, "site"))?;
     Ok(Json(Moved { needs_records }))
 }
@@ -60,9 +62,10 @@ pub(super) async fn pause(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
+    version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    app.store.pause(record.id).await?;
+    app.calls.pause(record.id, version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -74,9 +77,10 @@ pub(super) async fn resume(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
+    version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    app.store.resume(record.id).await?;
+    app.calls.resume(record.id, version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -90,8 +94,9 @@ pub(super) async fn release(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
+    version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    app.store.release(&record).await?;
+    app.calls.release(record.id, version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -4,6 +4,7 @@ mod access;
 mod accounts;
 mod certificates;
 mod contests;
+mod document;
 mod domains;
 mod edge;
 mod events;
@@ -12,24 +13,34 @@ mod operations;
 mod paging;
 mod registry;
 mod rehearsals;
+mod roster;
 mod session;
 mod sheets;
 
 use std::sync::Arc;
 
 use axum::Router;
-use axum::extract::DefaultBodyLimit;
-use axum::http::{HeaderName, HeaderValue, header};
+use axum::extract::{DefaultBodyLimit, Request, State};
+use axum::http::{HeaderName, HeaderValue, StatusCode, header};
+use axum::middleware::{self, Next};
+use axum::response::{IntoResponse, Response};
 use axum::routing::get;
+use nomenta_api::domain::RosterSort;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
 use tower_http::trace::TraceLayer;
-use utoipa::openapi::security::{Http, HttpAuthScheme, SecurityScheme};
-use utoipa::{Modify, OpenApi};
+use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::App;
+use crate::answers;
 use crate::console;
+use crate::described;
+use crate::problem::{PROBLEM, Refusal};
+
+pub(crate) use rehearsals::MOST_ZONE;
 
 /// Largest body taken, in octets.
 const MOST_BODY: usize = 1 << 20;
@@ -37,24 +48,15 @@ const MOST_BODY: usize = 1 << 20;
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Nomenta", description = "Custom-domain onboarding: sheets, surveys, findings, gates."),
-    modifiers(&BearerKey),
+    // What stands in parameters alone.
+    components(schemas(RosterSort)),
     security(("key" = []))
 )]
 struct Document;
 
-struct BearerKey;
-
-impl Modify for BearerKey {
-    fn modify(&self, document: &mut utoipa::openapi::OpenApi) {
-        let scheme = SecurityScheme::Http(Http::new(HttpAuthScheme::Bearer));
-        document.components.get_or_insert_default().add_security_scheme("key", scheme);
-    }
-}
-
-fn described() -> OpenApiRouter<Arc<App>> {
-    let large = OpenApiRouter::new()
-        .routes(routes!(rehearsals::rehearse))
-        .layer(DefaultBodyLimit::max(rehearsals::MOST_ZONE));
+fn calls() -> OpenApiRouter<Arc<App>> {
+    let large =
+        OpenApiRouter::new().routes(routes!(rehearsals::rehearse)).layer(DefaultBodyLimit::max(MOST_ZONE));
 
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(large)
@@ -62,13 +64,13 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(accounts::account, accounts::change_account))
         .routes(routes!(accounts::suspend, accounts::unsuspend))
         .routes(routes!(accounts::sites, accounts::add_site))
-        .routes(routes!(accounts::change_site))
+        .routes(routes!(accounts::site, accounts::change_site))
         .routes(routes!(registry::ingresses, registry::add_ingress))
-        .routes(routes!(registry::revise_ingress))
+        .routes(routes!(registry::ingress, registry::revise_ingress))
         .routes(routes!(registry::keys, registry::add_key))
         .routes(routes!(registry::revoke_key))
-        .routes(routes!(domains::roster, domains::enrol))
-        .routes(routes!(domains::stages))
+        .routes(routes!(roster::roster, domains::enrol))
+        .routes(routes!(roster::counts))
         .routes(routes!(domains::domain, lives::change, lives::release))
         .routes(routes!(lives::pause, lives::resume))
         .routes(routes!(sheets::sheet))
@@ -80,6 +82,7 @@ fn described() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(contests::rule))
         .routes(routes!(certificates::fleet))
         .routes(routes!(certificates::days))
+        .routes(routes!(certificates::issuers))
         .routes(routes!(certificates::account))
         .routes(routes!(certificates::certificate, certificates::bring))
         .routes(routes!(certificates::chain))
@@ -96,23 +99,30 @@ fn described() -> OpenApiRouter<Arc<App>> {
 }
 
 /// The OpenAPI 3.1 document.
-pub fn document() -> utoipa::openapi::OpenApi {
-    described().into_openapi()
+pub fn document() -> serde_json::Value {
+    document::finished(&calls().into_openapi())
 }
 
 /// Everything that is served.
 pub(crate) fn router(app: Arc<App>) -> Router {
-    let (api, document) = described().split_for_parts();
+    let (api, _) = calls().split_for_parts();
     let header = |name: HeaderName, value| {
         SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value))
     };
 
-    api.route("/api/v1/openapi.json", get(move || async { axum::Json(document) }))
+    api.route("/api/v1/openapi.json", get(operations::document))
         .route("/healthz", get(operations::healthz))
         .route("/readyz", get(operations::readyz))
         .route("/metrics", get(operations::metrics))
+        .route_layer(middleware::from_fn_with_state(app.clone(), answers::keep))
+        .route_layer(middleware::from_fn_with_state(app.clone(), check))
+        .route_layer(middleware::from_fn_with_state(app.clone(), while_there))
         .fallback(console::serve)
+        .method_not_allowed_fallback(no_such_method)
         .layer(DefaultBodyLimit::max(MOST_BODY))
+        .layer(CompressionLayer::new())
+        .layer(middleware::from_fn(conduct))
+        .layer(CatchPanicLayer::custom(|_| Refusal::internal("A fault of the service.").into_response()))
         .layer(header(header::X_CONTENT_TYPE_OPTIONS, "nosniff"))
         .layer(header(header::REFERRER_POLICY, "no-referrer"))
         .layer(header(
@@ -121,4 +131,54 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         ))
         .layer(TraceLayer::new_for_http())
         .with_state(app)
+}
+
+async fn check(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+    described::check(&app.described, request, next).await
+}
+
+/// Waits for no records that are not to be had.
+async fn while_there(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+    tokio::select! {
+        answer = next.run(request) => answer,
+        () = app.watchman.away() => Refusal::away().into_response(),
+    }
+}
+
+async fn no_such_method(request: Request) -> Refusal {
+    Refusal::no_such_method(request.method().as_str(), request.uri().path())
+}
+
+/// What holds for every answer of the API: a refusal is a problem document, whoever
+/// refuses; what may be secret is not kept by anybody on the way.
+async fn conduct(request: Request, next: Next) -> Response {
+    let path = request.uri().path().to_owned();
+    let response = next.run(request).await;
+    let mut response = as_problem(&path, response);
+    if path.starts_with("/api/") {
+        response.headers_mut().entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
+    }
+    response
+}
+
+/// A refusal of something in between, told as all others are.
+fn as_problem(path: &str, response: Response) -> Response {
+    let status = response.status();
+    let is_problem = response.headers().get(header::CONTENT_TYPE).is_some_and(|kind| kind == PROBLEM);
+    if is_problem || !(status.is_client_error() || status.is_server_error()) {
+        return response;
+    }
+
+    let refusal = match status {
+        StatusCode::NOT_FOUND => Refusal::no_such_call(path),
+        StatusCode::PAYLOAD_TOO_LARGE => Refusal::too_large(),
+        StatusCode::REQUEST_TIMEOUT => Refusal::unavailable("The call took too long to come in."),
+        other => Refusal::of_status(other),
+    };
+    let allow = response.headers().get(header::ALLOW).cloned();
+    let mut told = refusal.into_response();
+    if let Some(allow) = allow {
+        told.headers_mut().insert(header::ALLOW, allow);
+    }
+    told
 }

@@ -3,11 +3,15 @@
 use std::sync::Arc;
 
 use axum::Json;
+use axum::body::Bytes;
 use axum::extract::State;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
 use nomenta_api::domain::CatalogueEntry;
 use nomenta_api::role::Role;
 use nomenta_core::judge::findings::CATALOGUE;
 use nomenta_core::judge::gate::Stage;
+use nomenta_store::Whose;
 
 use crate::App;
 use crate::access::Caller;
@@ -27,6 +31,11 @@ pub(super) async fn catalogue(caller: Caller) -> Result<Json<Vec<CatalogueEntry>
     Ok(Json(entries.collect()))
 }
 
+/// The OpenAPI document.
+pub(super) async fn document(State(app): State<Arc<App>>) -> Response {
+    ([(header::CONTENT_TYPE, "application/json")], Bytes::clone(&app.document)).into_response()
+}
+
 /// The process runs.
 pub(super) async fn healthz() -> &'static str {
     "ok\n"
@@ -34,18 +43,18 @@ pub(super) async fn healthz() -> &'static str {
 
 /// The process can do its work.
 pub(super) async fn readyz(State(app): State<Arc<App>>) -> Result<&'static str, Refusal> {
-    app.store.ping().await.map_err(|error| Refusal::unavailable(error.to_string()))?;
+    app.calls.ping().await.map_err(|error| Refusal::unavailable(error.to_string()))?;
     Ok("ready\n")
 }
 
 /// Prometheus text format.
 pub(super) async fn metrics(State(app): State<Arc<App>>) -> Result<String, Refusal> {
-    let counts = app.store.stage_counts(None).await?;
+    let counts = app.calls.stage_counts(&Whose::Everybodys).await?;
     for stage in Stage::ALL {
-        let count = counts.iter().find(|(known, _)| *known == stage).map_or(0, |(_, count)| *count);
+        let count = counts.iter().find(|one| one.of == stage).map_or(0, |one| one.count);
         metrics::gauge!("nomenta_domains", "stage" => stage.as_str()).set(count as f64);
     }
 
-    metrics::gauge!("nomenta_contests_open").set(app.store.open_contests().await? as f64);
+    metrics::gauge!("nomenta_contests_open").set(app.calls.open_contests().await? as f64);
     Ok(app.metrics.render())
 }

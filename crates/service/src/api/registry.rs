@@ -4,21 +4,23 @@ use std::str::FromStr;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
-use axum::http::StatusCode;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
 use nomenta_api::problem::FieldCode;
 use nomenta_api::problem::Problem;
-use nomenta_api::registry::{AccessKey, MadeKey, NewIngress, NewKey, Targets};
+use nomenta_api::registry::{AccessKey, KeysQuery, MadeKey, NewIngress, NewKey, PageQuery, Targets};
 use nomenta_api::role::Role;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::hostname::Hostname;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
-use nomenta_store::StoreError;
+use nomenta_store::{IngressRow, KeyRow, StoreError};
 use uuid::Uuid;
 
+use super::paging;
 use crate::App;
 use crate::access::{self, Caller};
-use crate::problem::{Body, Refusal};
+use crate::precondition::{IfMatch, Tagged, tagged};
+use crate::problem::{Body, Named, Params, Refusal};
 
 pub(super) type Created<T> = (StatusCode, Json<T>);
 
@@ -46,14 +48,38 @@ pub(super) fn at_field(error: StoreError) -> Refusal {
     Refusal::of_record(error, field)
 }
 
-/// All ingresses by name.
-#[utoipa::path(get, path = "/api/v1/ingresses", responses((status = 200, body = [Ingress])))]
+/// Ingresses by name, a page at a time; the `Link` header leads to the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/ingresses", params(PageQuery),
+    responses((status = 200, body = [Ingress]), (status = 422, body = Problem)))]
 pub(super) async fn ingresses(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<Ingress>>, Refusal> {
+    Params(query): Params<PageQuery>,
+) -> Result<(HeaderMap, Json<Vec<Ingress>>), Refusal> {
     caller.needs(Role::Viewer)?;
-    Ok(Json(app.store.ingresses().await?))
+    let limit = paging::limit(query.limit)?;
+    let rows = app.calls.ingresses(query.after.as_deref().unwrap_or_default(), limit + 1).await?;
+    let place = |ingress: &Ingress| ingress.name.clone();
+    let (headers, rows) = paging::page(rows, limit, "ingresses", place, &paging::asked(&query)?)?;
+    Ok((headers, Json(rows)))
+}
+
+/// One ingress.
+#[utoipa::path(get, path = "/api/v1/ingresses/{name}",
+    params(("name" = String, Path, description = "Short name")),
+    responses((status = 200, body = Ingress), (status = 404, body = Problem)))]
+pub(super) async fn ingress(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(name): Named<String>,
+) -> Result<(Tagged, Json<Ingress>), Refusal> {
+    caller.needs(Role::Viewer)?;
+    Ok(ingress_of(app.calls.ingress(&name).await?))
+}
+
+/// An ingress with the tag of its version.
+fn ingress_of(row: IngressRow) -> (Tagged, Json<Ingress>) {
+    (tagged(row.version.id, row.version.number), Json(row.ingress))
 }
 
 /// Adds an ingress.
@@ -63,10 +89,11 @@ pub(super) async fn add_ingress(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewIngress>,
-) -> Result<Created<Ingress>, Refusal> {
+) -> Result<(StatusCode, (Tagged, Json<Ingress>)), Refusal> {
     caller.needs_all(Role::Admin)?;
-    let ingress = read_targets(short_name("name", &new.name)?, &new.targets)?;
-    Ok((StatusCode::CREATED, Json(app.store.put_ingress(&ingress, false).await.map_err(at_field)?)))
+    let ingress = read_targets(short_name("name", &new.name)?, &new.targets())?;
+    let added = app.calls.add_ingress(&ingress).await.map_err(at_field)?;
+    Ok((StatusCode::CREATED, ingress_of(added)))
 }
 
 /// Gives an ingress other targets; every domain behind it is looked at again.
@@ -76,11 +103,12 @@ pub(super) async fn add_ingress(
 pub(super) async fn revise_ingress(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(name): Path<String>,
+    Named(name): Named<String>,
+    wanted: IfMatch,
     Body(targets): Body<Targets>,
-) -> Result<Json<Ingress>, Refusal> {
+) -> Result<(Tagged, Json<Ingress>), Refusal> {
     caller.needs_all(Role::Admin)?;
-    Ok(Json(app.store.put_ingress(&read_targets(name, &targets)?, true).await?))
+    Ok(ingress_of(app.calls.revise_ingress(&read_targets(name, &targets)?, wanted.0).await?))
 }
 
 fn read_targets(name: String, targets: &Targets) -> Result<Ingress, Refusal> {
@@ -122,14 +150,24 @@ fn read_addresses<A: FromStr, C: FromIterator<A>>(
         .collect()
 }
 
-/// All keys, newest first.
-#[utoipa::path(get, path = "/api/v1/keys", responses((status = 200, body = [AccessKey])))]
+/// Keys, newest first, a page at a time; the `Link` header leads to the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/keys", params(KeysQuery),
+    responses((status = 200, body = [AccessKey]), (status = 422, body = Problem)))]
 pub(super) async fn keys(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<AccessKey>>, Refusal> {
+    Params(query): Params<KeysQuery>,
+) -> Result<(HeaderMap, Json<Vec<AccessKey>>), Refusal> {
     caller.needs_all(Role::Admin)?;
-    let keys = app.store.keys().await?.into_iter().map(|row| AccessKey {
+    let limit = paging::limit(query.limit)?;
+    let rows = app.calls.keys(query.after, limit + 1).await?;
+    let place = |key: &KeyRow| key.id.to_string();
+    let (headers, rows) = paging::page(rows, limit, "keys", place, &paging::asked(&query)?)?;
+    Ok((headers, Json(rows.into_iter().map(key_of).collect())))
+}
+
+fn key_of(row: KeyRow) -> AccessKey {
+    AccessKey {
         id: row.id,
         name: row.name,
         role: row.role,
@@ -138,14 +176,12 @@ pub(super) async fn keys(
         created_at: row.created_at,
         used_at: row.used_at,
         revoked_at: row.revoked_at,
-    });
-
-    Ok(Json(keys.collect()))
+    }
 }
 
 /// Makes a key; its secret is shown this once.
 #[utoipa::path(post, path = "/api/v1/keys", request_body = NewKey,
-    responses((status = 201, body = MadeKey), (status = 422, body = Problem)))]
+    responses((status = 201, body = MadeKey), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn add_key(
     State(app): State<Arc<App>>,
     caller: Caller,
@@ -166,7 +202,7 @@ pub(super) async fn add_key(
         hash: &access::hash(&secret),
         hint: &access::hint(&secret),
     };
-    let id = app.store.add_key(&key).await.map_err(at_field)?;
+    let id = app.calls.add_key(&key).await.map_err(at_field)?;
     Ok((StatusCode::CREATED, Json(MadeKey { id, secret })))
 }
 
@@ -176,9 +212,10 @@ pub(super) async fn add_key(
 pub(super) async fn revoke_key(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Path(id): Path<Uuid>,
+    Named(id): Named<Uuid>,
+    wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     caller.needs_all(Role::Admin)?;
-    app.store.revoke_key(id).await?;
+    app.calls.revoke_key(id, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }

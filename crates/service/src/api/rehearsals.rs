@@ -19,7 +19,7 @@ use crate::access::Caller;
 use crate::problem::{Params, Refusal};
 
 /// Largest zone file taken, in octets.
-pub(super) const MOST_ZONE: usize = 32 << 20;
+pub(crate) const MOST_ZONE: usize = 32 << 20;
 
 /// Judges a master file (RFC 1035, section 5) as the zone of a domain: what
 /// would be found, and the file amended so that it would pass. Nothing is

@@ -36,7 +36,7 @@ pub(super) async fn sign_in(
     State(app): State<Arc<App>>,
     Body(typed): Body<SignIn>,
 ) -> Result<WithCookie<Json<Who>>, Refusal> {
-    let key = app.store.key_by_hash(&access::hash(typed.key.trim())).await?;
+    let key = app.calls.key_by_hash(&access::hash(typed.key.trim())).await?;
     let key = key.ok_or_else(|| {
         let message = "This key is unknown or revoked. Ask an admin for one.";
         Refusal::field("key", FieldCode::UnknownKey, message)

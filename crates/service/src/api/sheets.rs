@@ -20,6 +20,8 @@ use super::access::{Asked, find, find_open, masked};
 use crate::App;
 use crate::access::Caller;
 use crate::look;
+use crate::negotiation;
+use crate::precondition::IfMatch;
 use crate::problem::{Params, Refusal};
 
 const TOKEN_DAYS: i64 = 30;
@@ -57,7 +59,7 @@ struct Paired {
 
 async fn paired(app: &App, record: &DomainRecord) -> Result<Option<Paired>, Refusal> {
     let (Some(id), Some(pair)) = (record.pair_id, &record.domain.pair) else { return Ok(None) };
-    let other = app.store.domain(id).await?;
+    let other = app.calls.domain(id).await?;
     Ok(Some(Paired { is_primary: !pair.is_primary, sheet: draw(app, &other), token: other.domain.token }))
 }
 
@@ -66,7 +68,11 @@ async fn paired(app: &App, record: &DomainRecord) -> Result<Option<Paired>, Refu
 /// for handing over and show the token.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/sheet",
     params(("host" = String, Path, description = "The domain"), ClaimQuery, RevealQuery),
-    responses((status = 200, body = SheetView), (status = 404, body = Problem)))]
+    responses(
+        (status = 200, content(
+            (SheetView = "application/json"), (String = "text/plain"), (String = "text/markdown"),
+            (String = "text/csv"), (String = "text/dns"))),
+        (status = 404, body = Problem), (status = 406, body = Problem)))]
 pub(super) async fn sheet(
     State(app): State<Arc<App>>,
     caller: Caller,
@@ -77,24 +83,28 @@ pub(super) async fn sheet(
     let record = find(&app, &caller, &asked).await?;
     let other = paired(&app, &record).await?;
 
-    let accept = headers.get(header::ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    let is_wanted = |kind: &str| accept.split([',', ';']).any(|wanted| wanted.trim() == kind);
-    if let Some((kind, render)) = RENDERINGS.iter().find(|(kind, _)| is_wanted(kind)) {
+    let kind = negotiation::wanted(&headers, &FORMS)?;
+    if let Some((_, render)) = RENDERINGS.iter().find(|(rendered, _)| *rendered == kind) {
         caller.needs(Role::Operator)?;
         let kind = format!("{kind}; charset=utf-8");
         let mut sheets = vec![draw(&app, &record)];
         sheets.extend(other.map(|other| other.sheet));
-        return Ok(([(header::CONTENT_TYPE, kind)], render(&sheets)).into_response());
+        let headers = [(header::CONTENT_TYPE, kind), (header::VARY, "Accept".into())];
+        return Ok((headers, render(&sheets)).into_response());
     }
 
     let tokens: Vec<_> =
         other.iter().map(|other| other.token.clone()).chain([record.domain.token.clone()]).collect();
-    Ok(masked(view_of(&app, &record, other), &Mask::of(&tokens), &caller, &query)?.into_response())
+    let view = masked(view_of(&app, &record, other), &Mask::of(&tokens), &caller, &query)?;
+    Ok(([(header::VARY, "Accept")], view).into_response())
 }
 
 type Render = fn(&[Sheet]) -> String;
 
-/// Renderings of the sheet by media type.
+/// Forms of the sheet by media type, the usual one first.
+const FORMS: [&str; 5] = ["application/json", "text/plain", "text/markdown", "text/csv", "text/dns"];
+
+/// Its renderings.
 const RENDERINGS: [(&str, Render); 4] = [
     ("text/plain", rendering::plain),
     ("text/markdown", rendering::markdown),
@@ -110,9 +120,10 @@ pub(super) async fn rotate(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
+    wanted: IfMatch,
 ) -> Result<Json<SheetView>, Refusal> {
     let token = Token::from_random(rand::random());
     let record = find_open(&app, &caller, &asked).await?;
-    app.store.rotate_token(record.id, &token, token_end()).await?;
-    Ok(Json(sheet_view(&app, &app.store.domain(record.id).await?).await?))
+    app.calls.rotate_token(record.id, &token, token_end(), wanted.0).await?;
+    Ok(Json(sheet_view(&app, &app.calls.domain(record.id).await?).await?))
 }

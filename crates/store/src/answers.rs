@@ -1,0 +1,106 @@
+//! Answers that are kept for whoever repeats a call.
+
+use chrono::{DateTime, Utc};
+use uuid::Uuid;
+
+use crate::Store;
+use crate::StoreError;
+
+/// A call that carries a key of its own.
+#[derive(Clone, Copy, Debug)]
+pub struct Kept<'a> {
+    /// Whose call.
+    pub caller: Uuid,
+    /// The key that the caller chose for it.
+    pub key: &'a str,
+    /// Of all that makes the call what it is.
+    pub fingerprint: &'a [u8],
+}
+
+/// What is known of a call.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Claimed {
+    /// Nothing: it is to be done now.
+    New,
+    /// It was done, with this answer.
+    Done(Vec<u8>),
+    /// It was begun at this time, and has no answer yet.
+    UnderWay(DateTime<Utc>),
+    /// The key was used for another call.
+    Another,
+}
+
+impl Store {
+    /// Claims a call, so that nobody else does it.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn claim_call(&self, call: Kept<'_>) -> Result<Claimed, StoreError> {
+        let claimed = sqlx::query!(
+            "INSERT INTO answers (caller, key, fingerprint) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING",
+            call.caller,
+            call.key,
+            call.fingerprint
+        )
+        .execute(&self.pool)
+        .await?;
+        if claimed.rows_affected() == 1 {
+            return Ok(Claimed::New);
+        }
+
+        let row = sqlx::query!(
+            "SELECT fingerprint, asked_at, answer FROM answers WHERE caller = $1 AND key = $2",
+            call.caller,
+            call.key
+        );
+        Ok(match row.fetch_optional(&self.pool).await? {
+            // Given up in between.
+            None => Claimed::UnderWay(Utc::now()),
+            Some(row) if row.fingerprint != call.fingerprint => Claimed::Another,
+            Some(row) => row.answer.map_or(Claimed::UnderWay(row.asked_at), Claimed::Done),
+        })
+    }
+
+    /// Keeps the answer to a claimed call.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn keep_answer(&self, call: Kept<'_>, answer: &[u8]) -> Result<(), StoreError> {
+        sqlx::query!(
+            "UPDATE answers SET answer = $3 WHERE caller = $1 AND key = $2",
+            call.caller,
+            call.key,
+            answer
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(())
+    }
+
+    /// Gives a claimed call up that came to nothing: it may be tried again.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn give_up_call(&self, call: Kept<'_>) -> Result<(), StoreError> {
+        sqlx::query!("DELETE FROM answers WHERE caller = $1 AND key = $2", call.caller, call.key)
+            .execute(&self.pool)
+            .await?;
+        Ok(())
+    }
+
+    /// Forgets answers from before a moment, at most `most`; returns how many.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn forget_answers(&self, before: DateTime<Utc>, most: i64) -> Result<u64, StoreError> {
+        let done = sqlx::query!(
+            "DELETE FROM answers WHERE (caller, key) IN
+                 (SELECT caller, key FROM answers WHERE asked_at < $1 ORDER BY asked_at LIMIT $2)",
+            before,
+            most
+        )
+        .execute(&self.pool)
+        .await?;
+        Ok(done.rows_affected())
+    }
+}

@@ -1,0 +1,107 @@
+//! Listings: whose records they show, and where a page begins.
+
+use chrono::{DateTime, Utc};
+use uuid::Uuid;
+
+/// Whose records are shown: everybody's, or those of some accounts.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Whose {
+    /// The whole fleet's.
+    #[default]
+    Everybodys,
+    /// Those of these accounts; nothing, if there are none.
+    Of(Vec<Uuid>),
+}
+
+impl Whose {
+    /// The accounts, where only theirs are shown.
+    pub(crate) fn accounts(&self) -> Option<&[Uuid]> {
+        match self {
+            Self::Everybodys => None,
+            Self::Of(accounts) => Some(accounts),
+        }
+    }
+
+    /// Whether only some accounts' are shown.
+    pub fn is_narrow(&self) -> bool {
+        self.accounts().is_some()
+    }
+
+    /// Whether an account's are among them.
+    pub fn has(&self, account: Uuid) -> bool {
+        self.accounts().is_none_or(|accounts| accounts.contains(&account))
+    }
+
+    /// What both show.
+    #[must_use]
+    pub fn and(&self, other: &Self) -> Self {
+        match (self, other) {
+            (Self::Everybodys, other) | (other, Self::Everybodys) => other.clone(),
+            (Self::Of(own), Self::Of(_)) => {
+                Self::Of(own.iter().copied().filter(|id| other.has(*id)).collect())
+            }
+        }
+    }
+}
+
+/// Where a page of a listing begins: after the row with this key, by what the listing is
+/// sorted by.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Place<K> {
+    /// What it is sorted by.
+    pub by: K,
+    /// Key of the record, among those that are alike by that.
+    pub id: Uuid,
+}
+
+impl<K> Place<K> {
+    /// After a row.
+    pub fn after(by: K, id: Uuid) -> Self {
+        Self { by, id }
+    }
+}
+
+/// A pattern for LIKE that finds a text anywhere.
+pub(crate) fn containing(text: &str) -> String {
+    format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))
+}
+
+/// A comparison with a place always has one: without any, it is one that lies before, or
+/// behind, every row. So an index is entered where the page begins, and not read up to it.
+pub(crate) trait Ends {
+    /// Before every row.
+    fn first() -> Self;
+    /// Behind every row.
+    fn last() -> Self;
+}
+
+impl Ends for String {
+    fn first() -> Self {
+        Self::new()
+    }
+
+    fn last() -> Self {
+        // Behind every letter of a host name or a short name.
+        "\u{7f}".into()
+    }
+}
+
+impl Ends for DateTime<Utc> {
+    fn first() -> Self {
+        Self::UNIX_EPOCH
+    }
+
+    fn last() -> Self {
+        // The year 9999.
+        Self::from_timestamp(253_402_300_799, 0).unwrap_or(Self::UNIX_EPOCH)
+    }
+}
+
+/// The place that was given, or the end at which the listing begins.
+pub(crate) fn or_end<K: Ends + Clone>(given: Option<&Place<K>>, is_descending: bool) -> Place<K> {
+    match given {
+        Some(place) => place.clone(),
+        None if is_descending => Place { by: K::last(), id: Uuid::max() },
+        None => Place { by: K::first(), id: Uuid::nil() },
+    }
+}

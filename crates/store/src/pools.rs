@@ -1,0 +1,64 @@
+//! Connections to the database, kept apart by who waits at them: whatever one kind
+//! does, the others have theirs.
+
+use std::str::FromStr;
+use std::time::Duration;
+
+use sqlx::PgPool;
+use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+
+use crate::StoreError;
+
+/// Callers wait for each other as long as the database is there; that it is away is told by
+/// [`Watchman`](crate::Watchman).
+const CALLER_PATIENCE: Duration = Duration::from_secs(5);
+/// Work waits its turn.
+const WORK_PATIENCE: Duration = Duration::from_secs(10);
+/// A connection that nobody uses is given back.
+const IDLE: Duration = Duration::from_secs(120);
+
+/// How many connections one process has of a kind: three processes fit into what
+/// PostgreSQL grants where nothing else was set.
+const CALLS: u32 = 8;
+const SEARCHES: u32 = 3;
+const WORK: u32 = 16;
+const LISTENING: u32 = 1;
+
+/// Longest that one statement may take.
+const CALL_LIMIT: &str = "5s";
+const WORK_LIMIT: &str = "120s";
+
+/// Connections of one process, by who waits at them.
+pub(crate) struct Pools {
+    /// People and programs, who wait for an answer.
+    pub calls: PgPool,
+    /// The same, looking for text: how much there is of it decides how to find it, so
+    /// each statement is planned by what it is given.
+    pub search: PgPool,
+    /// Looks, orders, upkeep.
+    pub work: PgPool,
+    /// Hearing of what other processes have done.
+    pub listening: PgPool,
+}
+
+impl Pools {
+    /// Connects to nothing yet.
+    ///
+    /// # Errors
+    /// If the URL cannot be read.
+    pub(crate) fn of(url: &str) -> Result<Self, StoreError> {
+        let options = PgConnectOptions::from_str(url)?;
+        let limited = |limit: &str| options.clone().options([("statement_timeout", limit)]);
+        let pool = |most: u32, patience: Duration| {
+            PgPoolOptions::new().max_connections(most).acquire_timeout(patience).idle_timeout(IDLE)
+        };
+
+        let by_what_is_given = limited(CALL_LIMIT).options([("plan_cache_mode", "force_custom_plan")]);
+        Ok(Self {
+            calls: pool(CALLS, CALLER_PATIENCE).connect_lazy_with(limited(CALL_LIMIT)),
+            search: pool(SEARCHES, CALLER_PATIENCE).connect_lazy_with(by_what_is_given),
+            work: pool(WORK, WORK_PATIENCE).connect_lazy_with(limited(WORK_LIMIT)),
+            listening: pool(LISTENING, WORK_PATIENCE).connect_lazy_with(options.clone()),
+        })
+    }
+}
