@@ -8,9 +8,10 @@
 //! what to do next and when to look again.
 //!
 //! The folders are floors, and each uses those below it: `name`, `reading`,
-//! `zonefile`, `sheet`, `judge`, `claim`, `rehearsal`.
+//! `zonefile`, `sheet`, `judge`, `claim`, `rehearsal`, `intake`.
 
 pub mod claim;
+pub mod intake;
 pub mod judge;
 pub mod name;
 pub mod reading;

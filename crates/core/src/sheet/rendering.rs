@@ -139,8 +139,14 @@ pub fn csv(sheets: &[Sheet]) -> String {
 /// A field of RFC 4180; one that a spreadsheet would run as a formula is kept
 /// from it.
 pub fn csv_field(text: &str) -> String {
-    let guarded = match text.chars().next() {
-        Some('=' | '+' | '-' | '@') if text.len() > 1 => format!("'{text}"),
+    // Spreadsheets look behind what they take for space.
+    let seen = text.trim_start_matches(|letter: char| {
+        letter.is_whitespace() || letter.is_control() || letter == '\u{feff}'
+    });
+    let guarded = match seen.chars().next() {
+        Some('=' | '+' | '-' | '@' | '\u{ff1d}' | '\u{ff0b}' | '\u{ff0d}' | '\u{ff20}') if text.len() > 1 => {
+            format!("'{text}")
+        }
         _ => text.to_owned(),
     };
 
@@ -233,6 +239,10 @@ mod tests {
         assert_eq!(csv_field("a,b"), "\"a,b\"");
         assert_eq!(csv_field("say \"hi\""), "\"say \"\"hi\"\"\"");
         assert_eq!(csv_field("=1+1"), "'=1+1");
+        for hidden in [" =1+1", "\t=1+1", "\u{feff}@x", "\u{ff1d}1"] {
+            assert_eq!(csv_field(hidden), format!("'{hidden}"));
+        }
+        assert_eq!(csv_field("\r=1+1"), "\"'\r=1+1\"");
         assert_eq!(csv_field("@"), "@", "the apex is no formula");
         let text = csv(&[test::sheet("timetable.onswick.example")]);
         assert_eq!(text.lines().count(), 7);
