@@ -5,11 +5,14 @@
 //! The service serves it, the command line prints it, and the console's types
 //! are made from its OpenAPI document, so nothing about it is decided twice.
 
+pub mod audit;
 pub mod certificate;
 pub mod contest;
 pub mod domain;
 pub mod edge;
 pub mod event;
+pub mod intake;
+pub mod job;
 pub mod problem;
 pub mod registry;
 pub mod role;

@@ -324,14 +324,16 @@ pub struct AccessKey {
     pub name: String,
     /// What it opens.
     pub role: Role,
-    /// The account that it opens alone.
-    pub account: Option<String>,
+    /// The accounts that it opens alone; every one, if there are none.
+    pub accounts: Vec<String>,
     /// Last four characters of the secret.
     pub hint: String,
     /// Since when.
     pub created_at: DateTime<Utc>,
     /// Last use, to the minute.
     pub used_at: Option<DateTime<Utc>>,
+    /// From when on it opens nothing.
+    pub expires_at: Option<DateTime<Utc>>,
     /// Since when it opens nothing.
     pub revoked_at: Option<DateTime<Utc>>,
 }
@@ -350,10 +352,13 @@ pub struct NewKey {
     pub name: String,
     /// What it opens.
     pub role: Role,
-    /// The account that it opens alone; every account if left out.
+    /// The accounts that it opens alone; every one if left out.
     #[serde(default)]
-    #[schema(min_length = 1, max_length = 63)]
-    pub account: Option<String>,
+    #[schema(max_items = 200)]
+    pub accounts: Vec<String>,
+    /// From when on it opens nothing; never if left out.
+    #[serde(default)]
+    pub expires_at: Option<DateTime<Utc>>,
 }
 
 /// A key just made: the only time its secret is shown.
@@ -381,9 +386,28 @@ pub struct Who {
     pub name: String,
     /// What it opens.
     pub role: Role,
-    /// The account that it opens alone.
+    /// The accounts that it opens alone; every one, if there are none.
     #[serde(default)]
-    pub account: Option<String>,
+    pub accounts: Vec<String>,
+}
+
+/// A session of the console.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Session {
+    /// Identifies it.
+    pub id: Uuid,
+    /// The key that signed in.
+    pub key: String,
+    /// The address that it came from.
+    pub from: Option<String>,
+    /// Since when.
+    pub created_at: DateTime<Utc>,
+    /// Last use, to the minute.
+    pub used_at: DateTime<Utc>,
+    /// When it ends by itself.
+    pub expires_at: DateTime<Utc>,
+    /// Whether it is the caller's own.
+    pub is_own: bool,
 }
 
 fn root() -> String {

@@ -1,7 +1,7 @@
 //! The client of the API.
 
 use anyhow::{Context, bail};
-use eventsource_stream::Eventsource;
+use eventsource_stream::{Event, Eventsource};
 use futures::{Stream, StreamExt};
 use nomenta_api::event::CloudEvent;
 use nomenta_api::problem::Problem;
@@ -150,6 +150,25 @@ impl Client {
     ) -> anyhow::Result<T> {
         let request = self.request(Method::POST, path).header("content-type", "text/dns; charset=utf-8");
         let response = self.send(request.body(zone)).await?;
+        response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
+    /// Posts a table (RFC 4180), and is told how far it has come.
+    pub(crate) async fn post_table(
+        &self,
+        path: &str,
+        query: &impl Serialize,
+        table: Vec<u8>,
+    ) -> anyhow::Result<impl Stream<Item = anyhow::Result<Event>> + Unpin> {
+        let request = self.request(Method::POST, path).query(query).body(table);
+        let request = request.header("content-type", "text/csv").header("accept", "text/event-stream");
+        let stream = self.send(request).await?.bytes_stream().eventsource();
+        Ok(stream.map(|event| Ok(event?)).boxed())
+    }
+
+    /// For calls without a body that answer with something.
+    pub(crate) async fn call<T: DeserializeOwned>(&self, method: Method, path: &str) -> anyhow::Result<T> {
+        let response = self.send(self.request(method, path)).await?;
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 

@@ -77,6 +77,11 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Pause { host } => commands::life::pause(&client, shape, &host).await,
         Verb::Resume { host } => commands::life::resume(&client, shape, &host).await,
         Verb::Release { host } => commands::life::release(&client, shape, &host).await,
+        Verb::Intake(options) => commands::intake::run(&client, shape, options).await,
+        Verb::Bulk(verb) => commands::job::bulk(&client, shape, verb).await,
+        Verb::Job(verb) => commands::job::run(&client, shape, verb).await,
+        Verb::Session(verb) => commands::registry::session(&client, shape, verb).await,
+        Verb::Audit(options) => commands::audit::run(&client, shape, options).await,
         Verb::History { host } => commands::domain::history(&client, shape, &host).await,
     }
 }

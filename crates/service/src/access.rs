@@ -1,17 +1,20 @@
 //! Who may do what: keys by their hash, and console sessions.
 
+use std::convert::Infallible;
+use std::net::SocketAddr;
 use std::sync::Arc;
 
-use axum::extract::FromRequestParts;
+use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::HeaderName;
 use axum::http::header::{AUTHORIZATION, COOKIE};
 use axum::http::request::Parts;
 use chrono::{DateTime, Duration, Utc};
-use data_encoding::BASE64URL_NOPAD;
+use data_encoding::BASE32_NOPAD;
 use nomenta_api::role::Role;
-use nomenta_store::{KeyAccount, KeyRow, Whose};
+use nomenta_core::name::plain::shown;
+use nomenta_store::{Actor, KeyRow, NewSession, SessionRow, Store, StoreError, Whose};
 use sha2::{Digest, Sha256};
-use uuid::Uuid;
+use tokio::time::sleep;
 
 use crate::App;
 use crate::problem::Refusal;
@@ -19,6 +22,9 @@ use crate::problem::Refusal;
 /// Name of the console's cookie.
 pub(crate) const COOKIE_NAME: &str = "nomenta_session";
 const SESSION_HOURS: i64 = 12;
+/// Longest time after which a caller that stays is looked at again, in case a call was
+/// missed.
+const LONGEST_WAIT: std::time::Duration = std::time::Duration::from_secs(60);
 
 /// What is kept of a secret. Secrets are 160 random bits, so one round of
 /// SHA-256 is enough.
@@ -35,6 +41,12 @@ pub(crate) fn hint(secret: &str) -> String {
 #[derive(Clone, Debug)]
 pub(crate) struct Caller {
     pub key: KeyRow,
+    /// The session, if they are signed in to the console.
+    pub session: Option<SessionRow>,
+    /// The address that the call came from.
+    came_from: Option<String>,
+    /// The call: its method and path.
+    call: String,
 }
 
 impl Caller {
@@ -48,19 +60,76 @@ impl Caller {
 
     /// Whose records the caller sees.
     pub(crate) fn whose(&self) -> Whose {
-        self.account().map_or(Whose::Everybodys, |account| Whose::Of(vec![account.id]))
+        match &self.key.accounts {
+            Some(accounts) => Whose::Of(accounts.iter().map(|account| account.id).collect()),
+            None => Whose::Everybodys,
+        }
     }
 
-    /// The account that the key opens alone.
-    pub(crate) fn account(&self) -> Option<&KeyAccount> {
-        self.key.account.as_ref()
+    /// Whether the key opens some accounts alone.
+    pub(crate) fn is_narrow(&self) -> bool {
+        self.key.accounts.is_some()
+    }
+
+    /// Whether the key opens an account.
+    pub(crate) fn opens(&self, account: &str) -> bool {
+        self.key.accounts.as_ref().is_none_or(|accounts| accounts.iter().any(|one| one.name == account))
+    }
+
+    /// The records, changed for the caller.
+    pub(crate) fn records(&self, app: &App) -> Store {
+        app.calls.by(self.actor())
+    }
+
+    /// The same for bulk work, which takes longer than a call may.
+    pub(crate) fn bulk(&self, app: &App) -> Store {
+        app.store.by(self.actor())
+    }
+
+    fn actor(&self) -> Actor {
+        Actor {
+            key_id: self.key.id,
+            who: self.key.name.clone(),
+            role: self.key.role,
+            session_id: self.session.as_ref().map(|session| session.id),
+            came_from: self.came_from.clone(),
+            call: self.call.clone(),
+        }
+    }
+
+    /// Until when the caller may stay, if nobody ends it before.
+    fn until(&self) -> Option<DateTime<Utc>> {
+        let session = self.session.as_ref().map(|session| session.expires_at);
+        self.key.expires_at.into_iter().chain(session).min()
+    }
+
+    /// Waits until the key, or the session, opens nothing any more: it has ended by itself,
+    /// or somebody has ended it.
+    pub(crate) async fn shut_out(self, app: Arc<App>) {
+        let mut doors = app.hub.access();
+        let session_id = self.session.as_ref().map(|session| session.id);
+
+        loop {
+            let left = self.until().map(|until| (until - Utc::now()).to_std().unwrap_or_default());
+            tokio::select! {
+                () = sleep(left.unwrap_or(LONGEST_WAIT).min(LONGEST_WAIT)) => {}
+                changed = doors.changed() => if changed.is_err() { return },
+            }
+            // While nothing can be asked, nothing new is sent either.
+            if let Ok(false) = app.calls.is_open(self.key.id, session_id).await {
+                return;
+            }
+        }
     }
 
     /// Lets pass who has `wanted` or more, for every account.
     pub(crate) fn needs_all(&self, wanted: Role) -> Result<(), Refusal> {
         self.needs(wanted)?;
-        match self.account() {
-            Some(account) => Err(Refusal::of_one_account(&account.name)),
+        match &self.key.accounts {
+            Some(accounts) => {
+                let names: Vec<_> = accounts.iter().map(|account| account.name.as_str()).collect();
+                Err(Refusal::of_some_accounts(&names))
+            }
             None => Ok(()),
         }
     }
@@ -71,17 +140,17 @@ impl FromRequestParts<Arc<App>> for Caller {
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
         let bearer = bearer(header(parts, AUTHORIZATION));
-        let key = match (bearer, session_cookie(header(parts, COOKIE))) {
-            (Some(secret), _) => app.calls.key_by_hash(&hash(secret)).await?,
-            (None, Some(cookie)) => match open_session(app, cookie, Utc::now()) {
-                Some(id) => app.calls.key(id).await?,
-                None => None,
-            },
+        let found = match (bearer, session_cookie(header(parts, COOKIE))) {
+            (Some(secret), _) => app.calls.key_by_hash(&hash(secret)).await?.map(|key| (key, None)),
+            (None, Some(cookie)) => {
+                app.calls.session(&hash(cookie)).await?.map(|(session, key)| (key, Some(session)))
+            }
             (None, None) => return Err(Refusal::unauthorized("No key was given.")),
         };
 
-        let key = key.ok_or_else(|| Refusal::unauthorized("This key or session opens nothing."))?;
-        Ok(Self { key })
+        let (key, session) =
+            found.ok_or_else(|| Refusal::unauthorized("This key or session opens nothing."))?;
+        Ok(Self { key, session, came_from: came_from(parts), call: call(parts) })
     }
 }
 
@@ -100,19 +169,50 @@ fn session_cookie(header: &str) -> Option<&str> {
     header.split(';').find_map(|pair| pair.trim().strip_prefix(COOKIE_NAME)?.strip_prefix('='))
 }
 
-/// A sealed note of which key signed in and until when: any process can read
-/// it, nobody can make one, and revoking the key ends the session.
-pub(crate) fn new_session(app: &App, key: Uuid, now: DateTime<Utc>) -> String {
-    let until = (now + Duration::hours(SESSION_HOURS)).timestamp();
-    let sealed = app.sealer.seal("session", format!("{key} {until}").as_bytes());
-    BASE64URL_NOPAD.encode(&sealed)
+/// A session for a key: what the cookie holds, and nobody else.
+pub(crate) async fn begin_session(app: &App, key: KeyRow, from: &From) -> Result<String, StoreError> {
+    let secret = secret("nms_");
+    let caller = Caller { key, session: None, came_from: from.address.clone(), call: from.call.clone() };
+    let new = NewSession {
+        key_id: caller.key.id,
+        hash: &hash(&secret),
+        came_from: from.address.as_deref(),
+        expires_at: Utc::now() + Duration::hours(SESSION_HOURS),
+    };
+    caller.records(app).begin_session(&new).await?;
+    Ok(secret)
 }
 
-fn open_session(app: &App, cookie: &str, now: DateTime<Utc>) -> Option<Uuid> {
-    let sealed = BASE64URL_NOPAD.decode(cookie.as_bytes()).ok()?;
-    let text = String::from_utf8(app.sealer.open("session", &sealed).ok()?).ok()?;
-    let (key, until) = text.split_once(' ')?;
-    (until.parse::<i64>().ok()? > now.timestamp()).then_some(key.parse().ok()?)
+/// 160 random bits in letters, behind what tells them from others.
+pub(crate) fn secret(begin: &str) -> String {
+    let bits: [u8; 20] = rand::random();
+    format!("{begin}{}", BASE32_NOPAD.encode(&bits).to_ascii_lowercase())
+}
+
+/// Where a call comes from, whoever makes it.
+#[derive(Clone, Debug)]
+pub(crate) struct From {
+    address: Option<String>,
+    call: String,
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for From {
+    type Rejection = Infallible;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
+        Ok(Self { address: came_from(parts), call: call(parts) })
+    }
+}
+
+fn came_from(parts: &Parts) -> Option<String> {
+    parts
+        .extensions
+        .get::<ConnectInfo<SocketAddr>>()
+        .map(|ConnectInfo(from)| from.ip().to_canonical().to_string())
+}
+
+fn call(parts: &Parts) -> String {
+    format!("{} {}", parts.method, shown(parts.uri.path()))
 }
 
 #[cfg(test)]

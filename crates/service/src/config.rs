@@ -13,6 +13,7 @@ use nomenta_core::name::platform::Platform;
 use nomenta_core::sheet::form::Book;
 use nomenta_dns::DnsConfig;
 use nomenta_dns::responder::ChallengeZone;
+use nomenta_store::Retention;
 
 /// Everything that an operator may set.
 #[derive(Clone, Debug)]
@@ -47,6 +48,10 @@ pub struct ServiceConfig {
     pub challenge_dns: Option<ChallengeDns>,
     /// Whether a change has to name the version that it is of.
     pub versions_needed: bool,
+    /// Rows of a table that are taken in at once, at most.
+    pub most_rows: usize,
+    /// For how long what happened is kept.
+    pub retention: Retention,
     /// Keys that are made sure to exist at start.
     pub boot_keys: Vec<BootKey>,
 }

@@ -14,12 +14,13 @@ pub(crate) struct Hub {
     events: watch::Sender<u64>,
     work: watch::Sender<u64>,
     edge: watch::Sender<u64>,
+    access: watch::Sender<u64>,
 }
 
 impl Default for Hub {
     fn default() -> Self {
-        let [events, work, edge] = [(); 3].map(|()| watch::Sender::new(0));
-        Self { events, work, edge }
+        let [events, work, edge, access] = [(); 4].map(|()| watch::Sender::new(0));
+        Self { events, work, edge, access }
     }
 }
 
@@ -39,8 +40,13 @@ impl Hub {
         self.edge.subscribe()
     }
 
+    /// Ticks when a key or a session may have ended.
+    pub(crate) fn access(&self) -> watch::Receiver<u64> {
+        self.access.subscribe()
+    }
+
     fn tick_all(&self) {
-        for counter in [&self.events, &self.work, &self.edge] {
+        for counter in [&self.events, &self.work, &self.edge, &self.access] {
             counter.send_modify(|count| *count += 1);
         }
     }
@@ -69,6 +75,7 @@ async fn hear(app: &App) -> Result<(), nomenta_store::StoreError> {
             Channel::Events => &app.hub.events,
             Channel::Work => &app.hub.work,
             Channel::Edge => &app.hub.edge,
+            Channel::Access => &app.hub.access,
         };
         counter.send_modify(|count| *count += 1);
     }

@@ -10,6 +10,8 @@ mod config;
 mod console;
 mod described;
 mod hub;
+mod intake;
+mod jobs;
 mod look;
 mod negotiation;
 mod ordering;
@@ -21,24 +23,39 @@ mod sweep;
 mod upkeep;
 mod worker;
 
+use std::net::SocketAddr;
 use std::sync::Arc;
 
 use anyhow::Context;
 use axum::body::Bytes;
+use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_certs::Prober;
 use nomenta_certs::seal::Sealer;
 use nomenta_dns::Surveyor;
 use nomenta_dns::responder::Responder;
 use nomenta_store::{Store, Watchman};
 use tokio::net::TcpListener;
+use tokio::sync::Semaphore;
 use tokio_util::sync::CancellationToken;
 
 pub use api::document;
 pub use config::{BootKey, ChallengeDns, ServiceConfig};
+pub use intake::MOST_ROWS;
+pub use nomenta_store::Retention;
 
 use crate::described::Described;
 use crate::hub::Hub;
 use crate::repeats::Repeats;
+
+/// Tables that are taken in at once.
+const INTAKES: usize = 2;
+/// How long a token lasts, in days.
+const TOKEN_DAYS: i64 = 30;
+
+/// When a token made now runs out.
+pub(crate) fn token_end(now: DateTime<Utc>) -> DateTime<Utc> {
+    now + TimeDelta::days(TOKEN_DAYS)
+}
 
 /// What every part of the service works with.
 pub(crate) struct App {
@@ -54,6 +71,8 @@ pub(crate) struct App {
     pub hub: Hub,
     pub acme: ordering::Issuer,
     pub repeats: Repeats,
+    /// Turns of those who take tables in.
+    pub intakes: Arc<Semaphore>,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
     /// The OpenAPI document: as it is sent, and as calls are held to it.
     pub document: Bytes,
@@ -86,7 +105,8 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
         let new = nomenta_store::NewKey {
             name: &key.name,
             role: key.role,
-            account: None,
+            accounts: &[],
+            expires_at: None,
             hash: &hash,
             hint: &hint,
         };
@@ -95,6 +115,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
 
     let hub = tokio::spawn(hub::listen(app.clone()));
     let worker = tokio::spawn(worker::run(app.clone()));
+    let jobs = tokio::spawn(jobs::run(app.clone()));
     let upkeep = tokio::spawn(upkeep::run(app.clone()));
 
     if let Some((responder, zone)) = responder {
@@ -105,10 +126,11 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
 
     tracing::info!(listen = %app.config.listen, "serving");
     // Made once for all: by itself each connection would get a copy of every route.
-    let calls = api::router(app).into_make_service();
+    let calls = api::router(app).into_make_service_with_connect_info::<SocketAddr>();
     axum::serve(listener, calls).with_graceful_shutdown(stop.cancelled_owned()).await?;
 
     worker.await?;
+    jobs.await?;
     upkeep.await?;
     hub.await?;
 
@@ -145,6 +167,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         sealer: sealing::open(&config, &store).await?,
         acme: ordering::Issuer::default(),
         repeats: Repeats::default(),
+        intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),
         metrics: handle,
         store,

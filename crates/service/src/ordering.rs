@@ -11,7 +11,7 @@ use nomenta_core::judge::evidence::Problem;
 use nomenta_core::judge::schedule;
 use nomenta_core::judge::step;
 use nomenta_core::reading::method::Method;
-use nomenta_store::{Issued, Lease, NewChallenge, OrderRow};
+use nomenta_store::{Issued, Lane, Lease, NewChallenge, OrderRow};
 use tokio::sync::Mutex;
 use tokio::time::{Instant, sleep, timeout};
 
@@ -139,7 +139,7 @@ async fn answer(app: &App, lease: &Lease, order: &OrderRow, error: AcmeError) ->
             app.store.note_step(order.id, &error.to_string()).await?;
             app.store.throttle(&app.config.acme.directory, until).await?;
             let at = schedule::jittered(until, rand::random(), Utc::now());
-            Ok(app.store.postpone(lease, at).await?)
+            Ok(app.store.postpone(lease, at, Lane::Usual).await?)
         }
         other => {
             app.store.note_step(order.id, &other.to_string()).await?;

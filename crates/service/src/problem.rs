@@ -65,8 +65,16 @@ impl Refusal {
         Self::new(StatusCode::FORBIDDEN, ProblemKind::RoleNeeded, detail)
     }
 
-    pub(crate) fn of_one_account(account: &str) -> Self {
-        let detail = format!("This key opens the account {account} alone; this call is about all of them.");
+    pub(crate) fn of_some_accounts(accounts: &[&str]) -> Self {
+        let which = match accounts {
+            [] => "no account".to_owned(),
+            [one] => format!("the account {one} alone"),
+            [one, .., last] if accounts.len() > 2 => {
+                format!("{} accounts from {one} to {last} alone", accounts.len())
+            }
+            several => format!("the accounts {} alone", several.join(" and ")),
+        };
+        let detail = format!("This key opens {which}; this call is about all of them.");
         Self::new(StatusCode::FORBIDDEN, ProblemKind::RoleNeeded, detail)
     }
 

@@ -9,7 +9,7 @@ use futures::future::join_all;
 use nomenta_certs::acme::{AcmeError, Advice};
 use nomenta_core::judge::certificate;
 use nomenta_core::judge::evidence::Problem;
-use nomenta_store::{Advised, Revocation, StoreError};
+use nomenta_store::{Advised, Aged, Revocation, StoreError};
 use tokio::time::{sleep, timeout};
 
 use crate::App;
@@ -26,6 +26,8 @@ const CALLS: i64 = 500;
 const ANSWERS_KEPT: TimeDelta = TimeDelta::days(1);
 /// Answers forgotten at once.
 const ANSWERS: i64 = 10_000;
+/// Records that are older than they are kept, forgotten at once.
+const FORGOTTEN: i64 = 5_000;
 /// Questions to the CA at once.
 const QUESTIONS: i64 = 8;
 /// Longest time for one round; what is left waits for the next.
@@ -59,6 +61,9 @@ pub(crate) async fn run(app: Arc<App>) {
             if let Err(error) = app.store.forget_answers(Utc::now() - ANSWERS_KEPT, ANSWERS).await {
                 app.repeats.warn("old answers were not forgotten", &error);
             }
+            if let Err(error) = forget(&app).await {
+                app.repeats.warn("what is older than it is kept was not forgotten", &error);
+            }
             if let Err(error) = app.store.forget_ended(Utc::now(), CALLS).await {
                 app.repeats.warn("claims that ended long ago were not forgotten", &error);
             }
@@ -79,6 +84,22 @@ pub(crate) async fn run(app: Arc<App>) {
 /// Puts counts together, as long as many are left.
 async fn merge(app: &App) -> Result<(), StoreError> {
     while app.store.merge_tallies().await? && !app.stop.is_cancelled() {}
+    Ok(())
+}
+
+/// Forgets what is older than it is kept, as long as many are left.
+async fn forget(app: &App) -> Result<(), StoreError> {
+    for kind in Aged::ALL {
+        let before = Utc::now() - app.config.retention.of(*kind);
+        loop {
+            let forgotten = app.store.forget_aged(*kind, before, FORGOTTEN).await?;
+            metrics::counter!("nomenta_records_forgotten_total", "kind" => kind.as_str())
+                .increment(forgotten);
+            if forgotten == 0 || app.stop.is_cancelled() {
+                break;
+            }
+        }
+    }
     Ok(())
 }
 

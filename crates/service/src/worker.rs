@@ -6,8 +6,9 @@ use std::time::Duration;
 
 use chrono::Utc;
 use nomenta_core::judge::schedule;
-use nomenta_store::{Lease, StoreError, TaskKind};
+use nomenta_store::{Lane, Lease, StoreError, TaskKind};
 use thiserror::Error;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 use tokio::task::JoinSet;
 use tokio::time::{interval, sleep, timeout};
 
@@ -18,6 +19,12 @@ use crate::sweep;
 
 /// Tasks under way at once in one process.
 const AT_ONCE: usize = 48;
+/// Tasks of each lane under way at once in one process. What goes first finds room, whatever
+/// else there is, and zones that do not answer keep nobody else waiting.
+const ROOM: [(Lane, usize); 4] =
+    [(Lane::First, AT_ONCE), (Lane::Usual, 40), (Lane::Bulk, 24), (Lane::Silent, 8)];
+/// Tasks under way at once that do not go first.
+const BEHIND: usize = 40;
 /// Sweeps under way at once in one process.
 const SWEEPS: usize = 2;
 /// Domains in one sweep.
@@ -40,13 +47,14 @@ struct Overdue(Duration);
 pub(crate) async fn run(app: Arc<App>) {
     let mut running = JoinSet::new();
     let mut sweeping = JoinSet::new();
+    let lanes = Lanes::default();
     let mut work = app.hub.work();
 
     while !app.stop.is_cancelled() {
         while running.try_join_next().is_some() {}
         while sweeping.try_join_next().is_some() {}
 
-        let mut idle = !spawn_tasks(&app, &mut running).await;
+        let mut idle = !spawn_tasks(&app, &lanes, &mut running).await;
         if sweeping.len() < SWEEPS {
             idle &= !spawn_sweep(&app, &mut sweeping).await;
         }
@@ -57,7 +65,7 @@ pub(crate) async fn run(app: Arc<App>) {
                 _ = work.changed() => {}
                 Some(_) = running.join_next() => {}
                 Some(_) = sweeping.join_next() => {}
-                () = sleep(until_due(&app).await) => {}
+                () = sleep(until_due(&app, &lanes).await) => {}
             }
         }
     }
@@ -66,14 +74,60 @@ pub(crate) async fn run(app: Arc<App>) {
     let _ = timeout(GRACE, async { while sweeping.join_next().await.is_some() {} }).await;
 }
 
+/// What is under way in each lane.
+#[derive(Debug)]
+struct Lanes {
+    all: Arc<Semaphore>,
+    behind: Arc<Semaphore>,
+    each: [(Lane, Arc<Semaphore>); 4],
+}
+
+impl Default for Lanes {
+    fn default() -> Self {
+        let room = |most| Arc::new(Semaphore::new(most));
+        Self { all: room(AT_ONCE), behind: room(BEHIND), each: ROOM.map(|(lane, most)| (lane, room(most))) }
+    }
+}
+
+impl Lanes {
+    /// Room in each lane that has any, never more than there is in all.
+    fn room(&self) -> Vec<(Lane, usize)> {
+        let mut all = self.all.available_permits();
+        let mut behind = self.behind.available_permits();
+        let mut room = Vec::new();
+        for (lane, own) in &self.each {
+            let most = if *lane == Lane::First { all } else { all.min(behind) };
+            let most = own.available_permits().min(most);
+            // A lane may leave some to the next; how many it takes is known only then.
+            if most > 0 {
+                room.push((*lane, most));
+            }
+            if *lane != Lane::First {
+                behind = behind.saturating_sub(most);
+                all = all.saturating_sub(most);
+            }
+        }
+        room
+    }
+
+    /// Room for a task of a lane, which is free again when the task is done.
+    fn take(&self, lane: Lane) -> Vec<OwnedSemaphorePermit> {
+        let own = self.each.iter().find(|(one, _)| *one == lane).map(|(_, own)| own);
+        let behind = (lane != Lane::First).then_some(&self.behind);
+        let turns = [Some(&self.all), behind, own].into_iter().flatten();
+        // There was room when it was leased; a task too many does no harm.
+        turns.filter_map(|turns| turns.clone().try_acquire_owned().ok()).collect()
+    }
+}
+
 /// Begins as many due tasks as there is room for; `false` if none was.
-async fn spawn_tasks(app: &Arc<App>, running: &mut JoinSet<()>) -> bool {
-    let free = AT_ONCE - running.len();
-    if free == 0 {
+async fn spawn_tasks(app: &Arc<App>, lanes: &Lanes, running: &mut JoinSet<()>) -> bool {
+    let room = lanes.room();
+    if room.is_empty() {
         return false;
     }
 
-    let leases = match app.store.lease(i64::try_from(free).unwrap_or(1)).await {
+    let leases = match app.store.lease(&room).await {
         Ok(leases) => leases,
         Err(error) => {
             app.repeats.warn("no tasks to be had", &error);
@@ -83,7 +137,12 @@ async fn spawn_tasks(app: &Arc<App>, running: &mut JoinSet<()>) -> bool {
 
     let any = !leases.is_empty();
     for lease in leases {
-        running.spawn(perform(app.clone(), lease));
+        let turns = lanes.take(lease.lane);
+        let app = app.clone();
+        running.spawn(async move {
+            perform(app, lease).await;
+            drop(turns);
+        });
     }
 
     any
@@ -111,8 +170,9 @@ async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
     true
 }
 
-async fn until_due(app: &App) -> Duration {
-    let seconds = app.store.next_due().await.ok().flatten().unwrap_or(LONGEST_SLEEP);
+async fn until_due(app: &App, lanes: &Lanes) -> Duration {
+    let open: Vec<_> = lanes.room().into_iter().map(|(lane, _)| lane).collect();
+    let seconds = app.store.next_due(&open).await.ok().flatten().unwrap_or(LONGEST_SLEEP);
     Duration::from_secs_f64(seconds.clamp(0.02, LONGEST_SLEEP))
 }
 
@@ -170,8 +230,10 @@ async fn give_back(app: &App, lease: &Lease, error: &anyhow::Error) {
     let later = schedule::task_retry(lease.tries, &app.config.policy, now);
     let later = schedule::jittered(later, rand::random(), now);
 
+    // What was not done in time will take its time again.
+    let lane = if is_overdue { Lane::Silent } else { Lane::Usual };
     // If the lease is lost, the process that has it will finish.
-    let _ = app.store.postpone(lease, later).await;
+    let _ = app.store.postpone(lease, later, lane).await;
 }
 
 /// What is said of a task that was not done.

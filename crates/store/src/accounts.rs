@@ -188,6 +188,7 @@ impl Store {
         title: &str,
         change: &AccountChange<'_>,
     ) -> Result<(), StoreError> {
+        let mut tx = self.begin().await?;
         sqlx::query!(
             "INSERT INTO accounts (id, name, title, contact, language, notes, allowance)
              VALUES ($1, $2, $3, nullif($4, ''), coalesce($5, 'en'), coalesce($6, ''), $7)",
@@ -199,10 +200,11 @@ impl Store {
             change.notes,
             change.allowance.flatten()
         )
-        .execute(&self.pool)
+        .execute(&mut *tx)
         .await
         .map_err(|e| StoreError::or_taken(e, "an account", name))?;
 
+        tx.commit().await?;
         Ok(())
     }
 
@@ -278,7 +280,7 @@ impl Store {
         expected: Expected,
     ) -> Result<(), StoreError> {
         let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let row = sqlx::query!("SELECT id, version FROM accounts WHERE name = $1 FOR NO KEY UPDATE", name)
             .fetch_optional(&mut *tx)
             .await?
@@ -321,7 +323,7 @@ impl Store {
             .await?
             .ok_or_else(|| StoreError::missing("ingress", ingress))?;
 
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         leave_to_former(&mut tx, name, default_host, None).await?;
         sqlx::query!(
             "INSERT INTO sites (id, account_id, ingress_id, name, label, default_host, entry_path, error_path)
@@ -417,7 +419,7 @@ impl Store {
         change: &SiteChange<'_>,
         expected: Expected,
     ) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let site = sqlx::query!(
             "SELECT id, version, default_host FROM sites WHERE name = $1 FOR NO KEY UPDATE",
             name

@@ -202,7 +202,7 @@ impl Store {
         let id = Uuid::now_v7();
         let now = Utc::now();
         let name = domain.domain.routed();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         locks::lock(&mut tx, &[domain.id]).await?.expect(domain.id, expected)?;
 
         sqlx::query!(
@@ -242,7 +242,7 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn renew_now(&self, domain_id: Uuid, expected: Expected) -> Result<bool, StoreError> {
         let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         locks::lock(&mut tx, &[domain_id]).await?.expect(domain_id, expected)?;
 
         let due = sqlx::query!(
@@ -278,7 +278,7 @@ impl Store {
 
         let mut called = 0;
         for certificate in due {
-            let mut tx = self.pool.begin().await?;
+            let mut tx = self.begin().await?;
             locks::lock(&mut tx, &certificate.domain_ids).await?;
             let is_first = sqlx::query!(
                 "UPDATE certificates SET called = true WHERE id = $1 AND renew_at <= $2 AND NOT called",

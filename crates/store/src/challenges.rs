@@ -28,7 +28,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn add_challenge(&self, order_id: Uuid, new: &NewChallenge<'_>) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         sqlx::query!(
             "INSERT INTO challenges (token, order_id, key_authorization, name, method, answer_chain, answer_key)
              VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (token) DO NOTHING",

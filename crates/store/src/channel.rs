@@ -1,5 +1,5 @@
 //! Calls from process to process: that events, work or changes for the edge
-//! have arrived.
+//! have arrived, or that a key or a session has ended.
 
 use sqlx::postgres::PgListener;
 
@@ -16,6 +16,8 @@ nomenta_core::spelled! {
         Work = "nomenta_work",
         /// Changes for the edge.
         Edge = "nomenta_edge",
+        /// A key or a session may have ended.
+        Access = "nomenta_access",
     }
 }
 

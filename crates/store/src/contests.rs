@@ -274,7 +274,7 @@ impl Store {
             .await?
             .ok_or_else(|| StoreError::missing("contest", &id.to_string()))?;
 
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         locks::lock(&mut tx, &[contest.challenger_id]).await?;
         let version = sqlx::query_scalar!("SELECT version FROM contests WHERE id = $1", id);
         expected.meets(id, version.fetch_one(&mut *tx).await?)?;

@@ -12,6 +12,7 @@ use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_core::reading::survey::Survey;
 use nomenta_core::sheet::ProofAt;
+use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::Store;
@@ -20,6 +21,7 @@ use crate::claims;
 use crate::error::{read, read_if, word};
 use crate::ingresses::IngressColumns;
 use crate::locks::{self, Told};
+use crate::places::Whose;
 use crate::tasks::{self, TaskKind};
 use crate::version::Expected;
 
@@ -85,6 +87,8 @@ pub struct Named<'a> {
     pub host: &'a str,
     /// Whose claim of it, where that is told.
     pub account: Option<&'a str>,
+    /// Whose claims there are, for whoever asks.
+    pub whose: &'a Whose,
 }
 
 /// A domain's row, with what belongs to it in other tables.
@@ -153,9 +157,11 @@ impl Store {
         let open = sqlx::query!(
             "SELECT d.id, a.name AS account FROM domains d JOIN accounts a ON a.id = d.account_id
              WHERE d.host = $1 AND d.ended_at IS NULL AND ($2::text IS NULL OR a.name = $2)
+               AND ($3::uuid[] IS NULL OR d.account_id = ANY($3))
              ORDER BY a.name LIMIT 5",
             named.host,
-            named.account
+            named.account,
+            named.whose.accounts()
         )
         .fetch_all(&self.pool)
         .await?;
@@ -174,9 +180,11 @@ impl Store {
         let last = sqlx::query_scalar!(
             "SELECT d.id FROM domains d JOIN accounts a ON a.id = d.account_id
              WHERE d.host = $1 AND d.ended_at IS NOT NULL AND ($2::text IS NULL OR a.name = $2)
+               AND ($3::uuid[] IS NULL OR d.account_id = ANY($3))
              ORDER BY d.ended_at DESC LIMIT 1",
             named.host,
-            named.account
+            named.account,
+            named.whose.accounts()
         );
         last.fetch_optional(&self.pool).await?.ok_or_else(|| StoreError::missing("domain", named.host))
     }
@@ -254,40 +262,52 @@ impl Store {
         expires_at: DateTime<Utc>,
         expected: Expected,
     ) -> Result<(), StoreError> {
-        let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
-        let ids = sqlx::query_scalar!(
-            "SELECT o.id FROM domains d JOIN domains o ON o.id = d.id OR (d.is_proved_by_zone AND o.is_proved_by_zone
-                 AND o.account_id = d.account_id AND o.token = d.token)
-             WHERE d.id = $1 AND o.ended_at IS NULL",
-            id
-        )
-        .fetch_all(&mut *tx)
-        .await?;
-        let claims = locks::lock(&mut tx, &ids).await?;
-        claims.expect(id, expected)?;
-
-        let mut told = Told::default();
-        for claim in ids.iter().filter_map(|id| claims.get(*id)) {
-            sqlx::query!(
-                "UPDATE domains SET superseded = array_prepend(token, superseded[1:$5]), token = $2,
-                 token_expires_at = $3, moved_at = $4 WHERE id = $1",
-                claim.id,
-                token.as_str(),
-                expires_at,
-                now,
-                MOST_SUPERSEDED - 1
-            )
-            .execute(&mut *tx)
-            .await?;
-            tasks::wake(&mut tx, claim.id, TaskKind::Look, now).await?;
-            told.event(claim, Event::TokenRotated {});
-        }
-
-        told.write(&mut tx, now).await?;
+        let mut tx = self.begin().await?;
+        rotate(&mut tx, id, token, expires_at, expected).await?;
         self.commit_work(tx).await?;
         Ok(())
     }
+}
+
+/// Gives a domain a new token, and every name that the one before proves with it.
+pub(crate) async fn rotate(
+    tx: &mut PgConnection,
+    id: Uuid,
+    token: &Token,
+    expires_at: DateTime<Utc>,
+    expected: Expected,
+) -> Result<(), StoreError> {
+    let now = Utc::now();
+    let ids = sqlx::query_scalar!(
+        "SELECT o.id FROM domains d JOIN domains o ON o.id = d.id OR (d.is_proved_by_zone AND o.is_proved_by_zone
+             AND o.account_id = d.account_id AND o.token = d.token)
+         WHERE d.id = $1 AND o.ended_at IS NULL",
+        id
+    )
+    .fetch_all(&mut *tx)
+    .await?;
+    let claims = locks::lock(tx, &ids).await?;
+    claims.expect(id, expected)?;
+
+    let mut told = Told::default();
+    for claim in ids.iter().filter_map(|id| claims.get(*id)) {
+        sqlx::query!(
+            "UPDATE domains SET superseded = array_prepend(token, superseded[1:$5]), token = $2,
+             token_expires_at = $3, moved_at = $4 WHERE id = $1",
+            claim.id,
+            token.as_str(),
+            expires_at,
+            now,
+            MOST_SUPERSEDED - 1
+        )
+        .execute(&mut *tx)
+        .await?;
+        tasks::wake(tx, claim.id, TaskKind::Look, now).await?;
+        told.event(claim, Event::TokenRotated {});
+    }
+
+    told.write(tx, now).await?;
+    Ok(())
 }
 
 /// Names around a host, and their wildcards: those by which it might be served

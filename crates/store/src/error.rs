@@ -92,6 +92,14 @@ impl StoreError {
         }
     }
 
+    /// Whether the same may succeed in another transaction: the database is away, or two
+    /// transactions were in each other's way (SQLSTATE class 40).
+    pub(crate) fn is_passing(&self) -> bool {
+        let Self::Database(error) = self else { return false };
+        let code = error.as_database_error().and_then(|cause| cause.code());
+        self.is_away() || code.is_some_and(|code| code.starts_with("40"))
+    }
+
     /// Whether a statement took longer than it may.
     pub fn is_overlong(&self) -> bool {
         match self {

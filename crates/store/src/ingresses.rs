@@ -4,6 +4,7 @@ use std::collections::BTreeSet;
 use std::net::AddrParseError;
 use std::str::FromStr;
 
+use nomenta_api::job::{Act, Selection};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use sqlx::PgConnection;
@@ -11,6 +12,8 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::jobs::{self, NewJob};
+use crate::roster::RosterFilter;
 use crate::version::{Expected, Version};
 
 /// Columns of an ingress as they are stored.
@@ -61,14 +64,15 @@ impl Store {
     /// # Errors
     /// [`StoreError::Taken`] if the name is in use.
     pub async fn add_ingress(&self, ingress: &Ingress) -> Result<IngressRow, StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let written = insert(&mut tx, ingress).await?;
         keep_revision(&mut tx, written.id).await?;
         tx.commit().await?;
         Ok(written.of(ingress))
     }
 
-    /// Gives an ingress other targets; every domain behind it is due for a look.
+    /// Gives an ingress other targets, and begins a job that looks at every domain behind
+    /// it; returns the job too.
     ///
     /// # Errors
     /// [`StoreError::Missing`] if there is none; [`StoreError::Changed`].
@@ -76,8 +80,8 @@ impl Store {
         &self,
         ingress: &Ingress,
         expected: Expected,
-    ) -> Result<IngressRow, StoreError> {
-        let mut tx = self.pool.begin().await?;
+    ) -> Result<(IngressRow, Uuid), StoreError> {
+        let mut tx = self.begin().await?;
         let known =
             sqlx::query!("SELECT id, version FROM ingresses WHERE name = $1 FOR NO KEY UPDATE", ingress.name)
                 .fetch_optional(&mut *tx)
@@ -87,21 +91,15 @@ impl Store {
 
         let written = update(&mut tx, ingress).await?;
         keep_revision(&mut tx, written.id).await?;
-        sqlx::query!(
-            // In the one order of locks.
-            "WITH behind AS (
-                 SELECT t.ctid AS place FROM tasks t WHERE t.kind = 'look' AND t.domain_id IN
-                     (SELECT id FROM domains WHERE ingress_id = $1)
-                 ORDER BY t.domain_id FOR UPDATE)
-             UPDATE tasks t SET due = now(), again = t.lease IS NOT NULL, quick = NULL
-             FROM behind WHERE t.ctid = behind.place",
-            written.id
-        )
-        .execute(&mut *tx)
-        .await?;
+
+        let behind = Some(ingress.name.clone());
+        let asked = Selection { ingress: behind.clone(), ..Selection::default() };
+        let filter = RosterFilter { ingress: behind, ..RosterFilter::default() };
+        let job = NewJob { act: &Act::Look {}, asked: &asked, filter: &filter };
+        let job = jobs::insert(&mut tx, job, self.actor.as_deref()).await?;
 
         self.commit_work(tx).await?;
-        Ok(written.of(ingress))
+        Ok((written.of(ingress), job))
     }
 
     /// Ingresses by name, at most `limit`, after the one with a name.

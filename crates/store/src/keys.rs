@@ -7,6 +7,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::error::word;
+use crate::sessions::call_doors;
 use crate::version::Expected;
 
 /// A key as its row has it.
@@ -14,32 +15,38 @@ struct KeyColumns {
     id: Uuid,
     name: String,
     role: String,
-    account_id: Option<Uuid>,
-    account: Option<String>,
+    account_ids: Option<Vec<Uuid>>,
+    accounts: Vec<String>,
     hint: String,
     created_at: DateTime<Utc>,
     used_at: Option<DateTime<Utc>>,
+    expires_at: Option<DateTime<Utc>>,
     revoked_at: Option<DateTime<Utc>>,
     version: i64,
 }
 
 impl KeyColumns {
     fn read(self) -> Result<KeyRow, StoreError> {
+        let accounts = self.account_ids.map(|ids| {
+            let accounts = ids.into_iter().zip(self.accounts);
+            accounts.map(|(id, name)| KeyAccount { id, name }).collect()
+        });
         Ok(KeyRow {
             id: self.id,
             name: self.name,
             role: word("role", &self.role)?,
-            account: self.account_id.zip(self.account).map(|(id, name)| KeyAccount { id, name }),
+            accounts,
             hint: self.hint,
             created_at: self.created_at,
             used_at: self.used_at,
+            expires_at: self.expires_at,
             revoked_at: self.revoked_at,
             version: self.version,
         })
     }
 }
 
-/// The account that a key opens alone.
+/// An account that a key opens.
 #[derive(Clone, Debug)]
 pub struct KeyAccount {
     /// Key of its record.
@@ -57,14 +64,16 @@ pub struct KeyRow {
     pub name: String,
     /// What it opens.
     pub role: Role,
-    /// The account that it opens alone.
-    pub account: Option<KeyAccount>,
+    /// The accounts that it opens alone; without them, every one.
+    pub accounts: Option<Vec<KeyAccount>>,
     /// Last four characters of the secret.
     pub hint: String,
     /// Since when.
     pub created_at: DateTime<Utc>,
     /// Last use, to the minute.
     pub used_at: Option<DateTime<Utc>>,
+    /// From when on it opens nothing.
+    pub expires_at: Option<DateTime<Utc>>,
     /// Since when it opens nothing.
     pub revoked_at: Option<DateTime<Utc>>,
     /// Which version of it there is.
@@ -78,12 +87,30 @@ pub struct NewKey<'a> {
     pub name: &'a str,
     /// What it opens.
     pub role: Role,
-    /// The account that it opens alone.
-    pub account: Option<&'a str>,
+    /// The accounts that it opens alone; every one, if there are none.
+    pub accounts: &'a [String],
+    /// From when on it opens nothing.
+    pub expires_at: Option<DateTime<Utc>>,
     /// Hash of the secret.
     pub hash: &'a [u8],
     /// Last characters of the secret.
     pub hint: &'a str,
+}
+
+/// Keys, by what the statement goes along.
+macro_rules! keys {
+    ($which:literal, $($given:expr),+) => {
+        sqlx::query_as!(
+            KeyColumns,
+            r#"SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.expires_at, k.revoked_at, k.version,
+                      CASE WHEN k.account_ids IS NOT NULL THEN coalesce(a.ids, '{}') END AS account_ids, coalesce(a.names, '{}') AS "accounts!"
+               FROM access_keys k
+               LEFT JOIN LATERAL (SELECT array_agg(id ORDER BY name) AS ids, array_agg(name::text ORDER BY name) AS names
+                                  FROM accounts WHERE id = ANY(k.account_ids)) a ON true
+               WHERE "# + $which,
+            $($given),+
+        )
+    };
 }
 
 impl Store {
@@ -92,41 +119,41 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] for an unknown account.
     pub async fn add_key(&self, new: &NewKey<'_>) -> Result<Uuid, StoreError> {
-        let NewKey { name, role, account, hash, hint } = *new;
-        let account_id = match account {
-            Some(account) => Some(self.account(account).await?.id),
-            None => None,
-        };
+        let mut account_ids = Vec::new();
+        for account in new.accounts {
+            account_ids.push(self.account(account).await?.id);
+        }
+        let account_ids = (!account_ids.is_empty()).then_some(account_ids);
+
+        let mut tx = self.begin().await?;
         let id = sqlx::query_scalar!(
-            "INSERT INTO access_keys (id, name, role, hash, hint, account_id) VALUES ($1, $2, $3, $4, $5, $6)
+            "INSERT INTO access_keys (id, name, role, hash, hint, account_ids, expires_at)
+             VALUES ($1, $2, $3, $4, $5, $6, $7)
              ON CONFLICT (hash) DO UPDATE SET name = $2 RETURNING id",
             Uuid::now_v7(),
-            name,
-            role.as_str(),
-            hash,
-            hint,
-            account_id
+            new.name,
+            new.role.as_str(),
+            new.hash,
+            new.hint,
+            account_ids.as_deref(),
+            new.expires_at
         )
-        .fetch_one(&self.pool)
+        .fetch_one(&mut *tx)
         .await?;
+        tx.commit().await?;
         Ok(id)
     }
 
-    /// The key with this hash, unless it is revoked; notes its use.
+    /// The key with this hash, unless it opens nothing any more; notes its use.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn key_by_hash(&self, hash: &[u8]) -> Result<Option<KeyRow>, StoreError> {
-        let key = sqlx::query_as!(
-            KeyColumns,
-            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.version, k.account_id,
-                    a.name AS \"account?\"
-             FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id
-             WHERE k.hash = $1 AND k.revoked_at IS NULL",
+        let key = keys!(
+            "k.hash = $1 AND k.revoked_at IS NULL AND (k.expires_at IS NULL OR k.expires_at > now())",
             hash
-        )
-        .fetch_optional(&self.pool)
-        .await?;
+        );
+        let key = key.fetch_optional(&self.pool).await?;
 
         if let Some(key) = &key {
             sqlx::query!(
@@ -141,17 +168,13 @@ impl Store {
         key.map(KeyColumns::read).transpose()
     }
 
-    /// The key with this id, unless it is revoked.
+    /// The key with this id, unless it opens nothing any more.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn key(&self, id: Uuid) -> Result<Option<KeyRow>, StoreError> {
-        let key = sqlx::query_as!(
-            KeyColumns,
-            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.version, k.account_id,
-                    a.name AS \"account?\"
-             FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id
-             WHERE k.id = $1 AND k.revoked_at IS NULL",
+        let key = keys!(
+            "k.id = $1 AND k.revoked_at IS NULL AND (k.expires_at IS NULL OR k.expires_at > now())",
             id
         );
         key.fetch_optional(&self.pool).await?.map(KeyColumns::read).transpose()
@@ -162,24 +185,16 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn keys(&self, after: Option<Uuid>, limit: i64) -> Result<Vec<KeyRow>, StoreError> {
-        let rows = sqlx::query_as!(
-            KeyColumns,
-            "SELECT k.id, k.name, k.role, k.hint, k.created_at, k.used_at, k.revoked_at, k.version, k.account_id,
-                    a.name AS \"account?\"
-             FROM access_keys k LEFT JOIN accounts a ON a.id = k.account_id
-             WHERE k.id < $1 ORDER BY k.id DESC LIMIT $2",
-            after.unwrap_or(Uuid::max()),
-            limit
-        );
+        let rows = keys!("k.id < $1 ORDER BY k.id DESC LIMIT $2", after.unwrap_or(Uuid::max()), limit);
         rows.fetch_all(&self.pool).await?.into_iter().map(KeyColumns::read).collect()
     }
 
-    /// Makes a key open nothing from now on.
+    /// Makes a key open nothing from now on, nor anything that it has opened.
     ///
     /// # Errors
     /// [`StoreError::Missing`] if there is no such key.
     pub async fn revoke_key(&self, id: Uuid, expected: Expected) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let version = sqlx::query_scalar!("SELECT version FROM access_keys WHERE id = $1 FOR UPDATE", id)
             .fetch_optional(&mut *tx)
             .await?
@@ -189,6 +204,7 @@ impl Store {
         sqlx::query!("UPDATE access_keys SET revoked_at = coalesce(revoked_at, now()) WHERE id = $1", id)
             .execute(&mut *tx)
             .await?;
+        call_doors(&mut tx).await?;
         tx.commit().await?;
         Ok(())
     }

@@ -30,7 +30,7 @@ impl Store {
         expected: Expected,
     ) -> Result<usize, StoreError> {
         let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let claims = locks::lock(&mut tx, &[domain.id]).await?;
         claims.expect(domain.id, expected)?;
 
@@ -49,13 +49,21 @@ impl Store {
     /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`]; [`StoreError::Database`]; the domain
     /// stays as it is then.
     pub async fn release(&self, id: Uuid, expected: Expected) -> Result<(), StoreError> {
-        let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
-        let claims = locks::lock(&mut tx, &[id]).await?;
-        self.leave(&mut tx, claims.expect(id, expected)?, Ending::Released, now).await?;
+        let mut tx = self.begin().await?;
+        self.release_in(&mut tx, id, expected, Utc::now()).await?;
         self.commit_work(tx).await?;
-
         Ok(())
+    }
+
+    pub(crate) async fn release_in(
+        &self,
+        tx: &mut PgConnection,
+        id: Uuid,
+        expected: Expected,
+        now: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
+        let claims = locks::lock(tx, &[id]).await?;
+        self.leave(tx, claims.expect(id, expected)?, Ending::Released, now).await
     }
 
     /// Ends a claim that is locked, and settles what that means for the others of its
@@ -104,7 +112,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn forget_ended(&self, now: DateTime<Utc>, most: i64) -> Result<usize, StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let ids = sqlx::query_scalar!(
             "SELECT id FROM domains WHERE ended_at < $1 ORDER BY ended_at LIMIT $2 FOR UPDATE SKIP LOCKED",
             now - self.rules.kept,
@@ -121,7 +129,7 @@ impl Store {
 
     /// Gives one of them up; `false` if something has come in between.
     async fn expire(&self, id: Uuid, now: DateTime<Utc>) -> Result<bool, StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let claims = locks::lock(&mut tx, &[id]).await?;
         let Some(claim) = claims.get(id) else { return Ok(false) };
 

@@ -7,7 +7,9 @@
 //! twice.
 
 mod accounts;
+mod actor;
 mod answers;
+mod audit;
 mod certificates;
 mod challenges;
 mod channel;
@@ -20,8 +22,11 @@ mod enrolment;
 mod error;
 mod events;
 mod ingresses;
+mod intake;
 mod issuer;
+mod jobs;
 mod keys;
+mod lanes;
 mod leaving;
 mod locks;
 mod looks;
@@ -31,9 +36,11 @@ mod orders;
 mod places;
 mod pools;
 mod rest;
+mod retention;
 mod revocations;
 mod roster;
 mod sealing;
+mod sessions;
 mod story;
 mod sweeps;
 mod tallies;
@@ -48,7 +55,9 @@ use nomenta_core::claim::rules::Rules;
 use sqlx::PgPool;
 
 pub use accounts::{AccountChange, AccountRow, NameFilter, NewSite, SiteChange, SiteRow};
+pub use actor::Actor;
 pub use answers::{Claimed, Kept};
+pub use audit::{AuditFilter, AuditRow};
 pub use certificates::{Advised, CertificateFilter, CertificateRow};
 pub use challenges::NewChallenge;
 pub use channel::{Channel, Listener};
@@ -59,15 +68,20 @@ pub use enrolment::{Enrolment, NewDomain};
 pub use error::StoreError;
 pub use events::{EventFilter, EventRow};
 pub use ingresses::IngressRow;
+pub use intake::{Intake, Row};
 pub use issuer::Limits;
+pub use jobs::{FreshToken, ItemRow, JobLease, JobRow, NewJob};
 pub use keys::{KeyAccount, KeyRow, NewKey};
+pub use lanes::Lane;
 pub use looks::{FindingRow, Looked, SpreadRow};
 pub use moves::Move;
 pub use orders::{EndedOrders, Issued, NewOrder, OrderRow};
 pub use places::{Place, Whose};
+pub use retention::{Aged, Retention};
 pub use revocations::{Revocation, RevocationRow};
 pub use roster::{Order, RosterFilter, RosterRow, Sort};
 pub use sealing::Sealed;
+pub use sessions::{NewSession, SessionRow};
 pub use story::OrderStory;
 pub use sweeps::{QuickDone, QuickTask, Sweep};
 pub use tallies::{Counted, Tally};
@@ -87,6 +101,8 @@ pub struct Store {
     listening: PgPool,
     teller: Arc<Teller>,
     rules: Rules,
+    /// Whom its changes are for.
+    actor: Option<Arc<Actor>>,
 }
 
 impl Store {
@@ -98,7 +114,7 @@ impl Store {
         let Pools { work, search, listening, .. } = Pools::of(url)?;
         sqlx::migrate!().run(&work).await.map_err(sqlx::Error::from)?;
         let teller = Teller::start(work.clone());
-        let store = Self { pool: work, search, listening, teller, rules };
+        let store = Self { pool: work, search, listening, teller, rules, actor: None };
         store.write_sought().await?;
         Ok(store)
     }

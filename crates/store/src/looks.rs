@@ -4,6 +4,7 @@
 use chrono::{DateTime, Utc};
 use nomenta_api::event::Event;
 use nomenta_core::judge::baseline::Baseline;
+use nomenta_core::judge::code::Code;
 use nomenta_core::judge::drift::Drift;
 use nomenta_core::judge::evidence::Probe;
 use nomenta_core::judge::finding::Finding;
@@ -24,6 +25,7 @@ use crate::StoreError;
 use crate::claims;
 use crate::error::{read, word};
 use crate::events::{self, About};
+use crate::lanes::Lane;
 use crate::locks::{self, Told};
 use crate::orders::{self, NewOrder};
 use crate::tasks::{self, TaskKind};
@@ -44,6 +46,15 @@ pub struct Looked<'a> {
     pub drifts: &'a [Drift],
     /// An order to open, to be worked on next.
     pub order: Option<&'a NewOrder>,
+}
+
+impl Looked<'_> {
+    /// The lane in which the domain is looked at next: a zone that did not answer now will
+    /// take its time again.
+    fn next_lane(&self) -> Lane {
+        let is_silent = self.outcome.findings.iter().any(|finding| finding.code == Code::Unreachable);
+        if is_silent { Lane::Silent } else { Lane::Usual }
+    }
 }
 
 /// Who saw the routing from one moment on.
@@ -82,11 +93,12 @@ impl Store {
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
         let outcome = looked.outcome;
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let claims = locks::lock(&mut tx, &[before.id]).await?;
         let claim = claims.get(before.id).ok_or(StoreError::LeaseLost)?;
 
-        let next = tasks::Next { due: outcome.next_look, quick: outcome.quick, tries: 0 };
+        let next =
+            tasks::Next { due: outcome.next_look, quick: outcome.quick, tries: 0, lane: looked.next_lane() };
         tasks::finish(&mut tx, lease, Some(next)).await?;
         write_state(&mut tx, before.id, looked, now).await?;
         write_spread(&mut tx, before.id, &outcome.waits, now).await?;
@@ -130,13 +142,13 @@ impl Store {
     /// [`StoreError::Ended`] if it has left, [`StoreError::Resting`] if it is paused
     /// or its account suspended.
     pub async fn look_now(&self, domain_id: Uuid) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let claims = locks::lock(&mut tx, &[domain_id]).await?;
         if !claims.open(domain_id)?.is_at_work {
             return Err(StoreError::Resting);
         }
 
-        tasks::wake(&mut tx, domain_id, TaskKind::Look, Utc::now()).await?;
+        tasks::wake_in(&mut tx, &[domain_id], TaskKind::Look, Utc::now(), Lane::First).await?;
         self.commit_work(tx).await?;
 
         Ok(())
@@ -157,7 +169,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let now = Utc::now();
         let name = record.domain.routed();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
 
         sqlx::query!(
             "UPDATE domains SET survey = $2, looked_at = $3, codes = $4 WHERE id = $1",
@@ -168,7 +180,12 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
-        tasks::finish(&mut tx, lease, next.map(|due| tasks::Next { due, quick: None, tries: 0 })).await?;
+        tasks::finish(
+            &mut tx,
+            lease,
+            next.map(|due| tasks::Next { due, quick: None, tries: 0, lane: Lane::Usual }),
+        )
+        .await?;
 
         let happened = write_findings(&mut tx, record.id, findings, &record.domain.mask(), now).await?;
         events::append(&mut tx, About { id: Some(record.id), host: &name }, now, &happened).await?;

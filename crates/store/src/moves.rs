@@ -47,35 +47,8 @@ impl Store {
         change: &Move<'_>,
         expected: Expected,
     ) -> Result<bool, StoreError> {
-        let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
-        let claims = locks::lock(&mut tx, &[id]).await?;
-        let claim = claims.expect(id, expected)?;
-        let mut told = Told::default();
-
-        if change.entry_path.is_some() || change.error_path.is_some() {
-            set_paths(&mut tx, claim, change, &mut told).await?;
-        }
-        if let (true, Some(sibling)) = (change.primary, claims.sibling(id)) {
-            set_primary(&mut tx, claim, sibling, &mut told, now).await?;
-        }
-
-        let mut needs_records = false;
-        match (change.site, change.at) {
-            (Some(site), at) => {
-                let to = destination(&mut tx, claim, site).await?;
-                needs_records = !to.is_same_ingress;
-                match at.filter(|at| *at > now) {
-                    Some(at) => stage(&mut tx, claim, Some(&to), at, &mut told).await?,
-                    None => switch(&mut tx, claim, &to, &mut told, now).await?,
-                }
-            }
-            (None, Some(at)) if at > now => stage(&mut tx, claim, None, at, &mut told).await?,
-            (None, Some(_)) => unstage(&mut tx, claim, &mut told).await?,
-            (None, None) => {}
-        }
-
-        told.write(&mut tx, now).await?;
+        let mut tx = self.begin().await?;
+        let needs_records = move_domain(&mut tx, id, change, expected, Utc::now()).await?;
         self.commit_work(tx).await?;
         Ok(needs_records)
     }
@@ -102,7 +75,7 @@ impl Store {
 
     /// Switches one of them; `false` if something has come in between.
     async fn switch_one(&self, id: Uuid, now: DateTime<Utc>) -> Result<bool, StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let claims = locks::lock(&mut tx, &[id]).await?;
         let Some(claim) = claims.get(id) else { return Ok(false) };
 
@@ -137,6 +110,44 @@ impl Store {
         );
         Ok(at.fetch_one(&self.pool).await?)
     }
+}
+
+/// Changes what a domain shows; `true` if the customer has to change records for it.
+pub(crate) async fn move_domain(
+    tx: &mut PgConnection,
+    id: Uuid,
+    change: &Move<'_>,
+    expected: Expected,
+    now: DateTime<Utc>,
+) -> Result<bool, StoreError> {
+    let claims = locks::lock(tx, &[id]).await?;
+    let claim = claims.expect(id, expected)?;
+    let mut told = Told::default();
+
+    if change.entry_path.is_some() || change.error_path.is_some() {
+        set_paths(tx, claim, change, &mut told).await?;
+    }
+    if let (true, Some(sibling)) = (change.primary, claims.sibling(id)) {
+        set_primary(tx, claim, sibling, &mut told, now).await?;
+    }
+
+    let mut needs_records = false;
+    match (change.site, change.at) {
+        (Some(site), at) => {
+            let to = destination(tx, claim, site).await?;
+            needs_records = !to.is_same_ingress;
+            match at.filter(|at| *at > now) {
+                Some(at) => stage(tx, claim, Some(&to), at, &mut told).await?,
+                None => switch(tx, claim, &to, &mut told, now).await?,
+            }
+        }
+        (None, Some(at)) if at > now => stage(tx, claim, None, at, &mut told).await?,
+        (None, Some(_)) => unstage(tx, claim, &mut told).await?,
+        (None, None) => {}
+    }
+
+    told.write(tx, now).await?;
+    Ok(needs_records)
 }
 
 async fn destination(tx: &mut PgConnection, claim: &Locked, site: &str) -> Result<Destination, StoreError> {

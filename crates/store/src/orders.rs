@@ -163,7 +163,7 @@ impl Store {
     ) -> Result<(), StoreError> {
         let now = Utc::now();
         let facts = &issued.facts;
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         locks::lock(&mut tx, &order.domain_ids).await?;
 
         tasks::finish(&mut tx, lease, None).await?;
@@ -205,7 +205,7 @@ impl Store {
         retry_at: DateTime<Utc>,
     ) -> Result<(), StoreError> {
         let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         locks::lock(&mut tx, &order.domain_ids).await?;
 
         tasks::finish(&mut tx, lease, None).await?;

@@ -1,10 +1,11 @@
 //! Listings: whose records they show, and where a page begins.
 
 use chrono::{DateTime, Utc};
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 /// Whose records are shown: everybody's, or those of some accounts.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Whose {
     /// The whole fleet's.
     #[default]

@@ -19,29 +19,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`].
     pub async fn pause(&self, id: Uuid, expected: Expected) -> Result<bool, StoreError> {
-        let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
-        let claims = locks::lock(&mut tx, &[id]).await?;
-        let claim = claims.expect(id, expected)?;
-
-        let done = sqlx::query!(
-            "UPDATE domains SET paused_at = $2, is_at_work = false, stage = $3 WHERE id = $1 AND paused_at IS NULL",
-            id,
-            now,
-            Stage::Paused.as_str()
-        )
-        .execute(&mut *tx)
-        .await?;
-        if done.rows_affected() == 0 {
-            return Ok(false);
-        }
-
-        sqlx::query!("DELETE FROM tasks WHERE domain_id = $1", id).execute(&mut *tx).await?;
-        let mut told = Told::default();
-        told.event(claim, Event::Paused {});
-        told.write(&mut tx, now).await?;
+        let mut tx = self.begin().await?;
+        let is_new = pause(&mut tx, id, expected, Utc::now()).await?;
         self.commit_work(tx).await?;
-        Ok(true)
+        Ok(is_new)
     }
 
     /// Goes on with a domain that was paused; `false` if it was not.
@@ -49,29 +30,10 @@ impl Store {
     /// # Errors
     /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`].
     pub async fn resume(&self, id: Uuid, expected: Expected) -> Result<bool, StoreError> {
-        let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
-        let claims = locks::lock(&mut tx, &[id]).await?;
-        let claim = claims.expect(id, expected)?;
-
-        let done = sqlx::query!(
-            "UPDATE domains d SET paused_at = NULL, is_at_work = a.suspended_at IS NULL, stage = $2
-             FROM accounts a WHERE d.id = $1 AND d.paused_at IS NOT NULL AND a.id = d.account_id",
-            id,
-            claim.gates.stage().as_str()
-        )
-        .execute(&mut *tx)
-        .await?;
-        if done.rows_affected() == 0 {
-            return Ok(false);
-        }
-        go_on(&mut tx, claim, now).await?;
-
-        let mut told = Told::default();
-        told.event(claim, Event::Resumed {});
-        told.write(&mut tx, now).await?;
+        let mut tx = self.begin().await?;
+        let is_new = resume(&mut tx, id, expected, Utc::now()).await?;
         self.commit_work(tx).await?;
-        Ok(true)
+        Ok(is_new)
     }
 
     /// Withdraws the routes of an account, and looks at nothing of it; nothing is
@@ -81,7 +43,7 @@ impl Store {
     /// [`StoreError::Missing`] for an unknown account; [`StoreError::Changed`].
     pub async fn suspend(&self, account: &str, expected: Expected) -> Result<bool, StoreError> {
         let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let Some(id) = self.set_suspended(&mut tx, account, Some(now), expected).await? else {
             return Ok(false);
         };
@@ -103,7 +65,7 @@ impl Store {
     /// [`StoreError::Missing`] for an unknown account; [`StoreError::Changed`].
     pub async fn unsuspend(&self, account: &str, expected: Expected) -> Result<bool, StoreError> {
         let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let Some(id) = self.set_suspended(&mut tx, account, None, expected).await? else { return Ok(false) };
 
         let claims = locks::lock_account(&mut tx, id).await?.0;
@@ -144,6 +106,64 @@ impl Store {
             .await?;
         Ok(Some(row.id))
     }
+}
+
+/// Pauses a domain; `false` if it was paused already.
+pub(crate) async fn pause(
+    tx: &mut PgConnection,
+    id: Uuid,
+    expected: Expected,
+    now: DateTime<Utc>,
+) -> Result<bool, StoreError> {
+    let claims = locks::lock(tx, &[id]).await?;
+    let claim = claims.expect(id, expected)?;
+
+    let done = sqlx::query!(
+        "UPDATE domains SET paused_at = $2, is_at_work = false, stage = $3 WHERE id = $1 AND paused_at IS NULL",
+        id,
+        now,
+        Stage::Paused.as_str()
+    )
+    .execute(&mut *tx)
+    .await?;
+    if done.rows_affected() == 0 {
+        return Ok(false);
+    }
+
+    sqlx::query!("DELETE FROM tasks WHERE domain_id = $1", id).execute(&mut *tx).await?;
+    let mut told = Told::default();
+    told.event(claim, Event::Paused {});
+    told.write(tx, now).await?;
+    Ok(true)
+}
+
+/// Goes on with a paused domain; `false` if it was not paused.
+pub(crate) async fn resume(
+    tx: &mut PgConnection,
+    id: Uuid,
+    expected: Expected,
+    now: DateTime<Utc>,
+) -> Result<bool, StoreError> {
+    let claims = locks::lock(tx, &[id]).await?;
+    let claim = claims.expect(id, expected)?;
+
+    let done = sqlx::query!(
+        "UPDATE domains d SET paused_at = NULL, is_at_work = a.suspended_at IS NULL, stage = $2
+         FROM accounts a WHERE d.id = $1 AND d.paused_at IS NOT NULL AND a.id = d.account_id",
+        id,
+        claim.gates.stage().as_str()
+    )
+    .execute(&mut *tx)
+    .await?;
+    if done.rows_affected() == 0 {
+        return Ok(false);
+    }
+    go_on(tx, claim, now).await?;
+
+    let mut told = Told::default();
+    told.event(claim, Event::Resumed {});
+    told.write(tx, now).await?;
+    Ok(true)
 }
 
 /// Takes up a domain's work again: a look, and the order that was on its way.

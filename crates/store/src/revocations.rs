@@ -97,7 +97,7 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn finish_revocation(&self, revocation: &Revocation) -> Result<(), StoreError> {
         let now = Utc::now();
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let done = sqlx::query!(
             "UPDATE revocations SET done_at = $2, problem = NULL WHERE certificate_id = $1 AND done_at IS NULL",
             revocation.certificate_id,

@@ -9,6 +9,7 @@ use chrono::{DateTime, Utc};
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::gate::{GateName, GateState, Stage};
 use nomenta_core::name::sought;
+use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 use crate::Store;
@@ -17,7 +18,7 @@ use crate::error::word;
 use crate::places::{Place, Whose, containing, or_end};
 
 /// Which domains to list.
-#[derive(Clone, Debug, Default)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize)]
 pub struct RosterFilter {
     /// Only those at this stage; without one, those that have not left.
     pub stage: Option<Stage>,
@@ -175,7 +176,7 @@ impl RosterFilter {
     }
 
     /// The stages that are listed. A finding is of those that have left, too.
-    fn stages(&self) -> Vec<Stage> {
+    pub(crate) fn stages(&self) -> Vec<Stage> {
         match self.stage {
             Some(stage) => vec![stage],
             None if self.finding.is_some() => Stage::WORDS.to_vec(),
@@ -193,7 +194,7 @@ impl RosterFilter {
     }
 
     /// What is looked for, as a pattern for LIKE.
-    fn pattern(&self) -> Option<String> {
+    pub(crate) fn pattern(&self) -> Option<String> {
         self.text.as_deref().map(|text| containing(&sought::text(text)))
     }
 }

@@ -56,7 +56,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn all_due_at(&self, due: DateTime<Utc>) -> Result<u64, StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let done = sqlx::query!(
             "WITH all_of_them AS (SELECT ctid AS place FROM tasks WHERE kind = 'look' ORDER BY domain_id FOR UPDATE)
              UPDATE tasks t SET due = $1 FROM all_of_them a WHERE t.ctid = a.place",

@@ -173,7 +173,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn merge_tallies(&self) -> Result<bool, StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         let is_free =
             sqlx::query_scalar!(r#"SELECT pg_try_advisory_xact_lock($1) AS "is_free!""#, MERGE_LOCK);
         if !is_free.fetch_one(&mut *tx).await? {

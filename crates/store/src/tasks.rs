@@ -8,6 +8,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::error::word;
+use crate::lanes::Lane;
 
 /// How long a lease lasts without being renewed, in seconds.
 pub(crate) const LEASE_SECONDS: f64 = 12.0;
@@ -33,26 +34,35 @@ pub struct Lease {
     pub kind: TaskKind,
     /// How often in a row it could not be done.
     pub tries: i32,
+    /// The lane that it came from.
+    pub lane: Lane,
     pub(crate) lease: Uuid,
 }
 
 impl Store {
-    /// Takes up to `most` due tasks.
+    /// Takes due tasks, from each lane as many as there is room for.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn lease(&self, most: i64) -> Result<Vec<Lease>, StoreError> {
+    pub async fn lease(&self, room: &[(Lane, usize)]) -> Result<Vec<Lease>, StoreError> {
         let lease = Uuid::new_v4();
+        let lanes: Vec<_> = room.iter().map(|(lane, _)| lane.number()).collect();
+        let most: Vec<_> = room.iter().map(|(_, most)| i64::try_from(*most).unwrap_or(i64::MAX)).collect();
+
         let rows = sqlx::query!(
             "UPDATE tasks SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
              WHERE (domain_id, kind) IN (
-                 SELECT domain_id, kind FROM tasks
-                 WHERE due <= now() AND (leased_until IS NULL OR leased_until < now()) AND quick IS NULL
-                 ORDER BY due LIMIT $3 FOR UPDATE SKIP LOCKED)
-             RETURNING domain_id, kind, tries",
+                 SELECT t.domain_id, t.kind FROM unnest($3::smallint[], $4::bigint[]) AS l (lane, most)
+                 CROSS JOIN LATERAL (
+                     SELECT domain_id, kind FROM tasks
+                     WHERE lane = l.lane AND due <= now() AND (leased_until IS NULL OR leased_until < now())
+                       AND quick IS NULL
+                     ORDER BY due LIMIT l.most FOR UPDATE SKIP LOCKED) t)
+             RETURNING domain_id, kind, tries, lane",
             lease,
             LEASE_SECONDS,
-            most
+            &lanes,
+            &most
         )
         .fetch_all(&self.pool)
         .await?;
@@ -60,7 +70,8 @@ impl Store {
         let mut leases = Vec::with_capacity(rows.len());
         for row in rows {
             let kind = word("kind of task", &row.kind)?;
-            leases.push(Lease { domain_id: row.domain_id, kind, tries: row.tries, lease });
+            let lane = Lane::of(row.lane);
+            leases.push(Lease { domain_id: row.domain_id, kind, tries: row.tries, lane, lease });
         }
 
         Ok(leases)
@@ -84,29 +95,50 @@ impl Store {
         held(done.rows_affected())
     }
 
-    /// Seconds until something is due or a lease runs out; `None` if nothing
-    /// is queued.
+    /// Seconds until something is due, or a lease runs out, in one of these lanes or for a
+    /// quick look; `None` if nothing is queued there.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn next_due(&self) -> Result<Option<f64>, StoreError> {
+    pub async fn next_due(&self, lanes: &[Lane]) -> Result<Option<f64>, StoreError> {
+        let lanes: Vec<_> = lanes.iter().map(|lane| lane.number()).collect();
         let seconds = sqlx::query_scalar!(
             // Leased tasks are due, so they stand in front.
             "SELECT extract(epoch FROM min(greatest(due, leased_until)) - now())::float8 FROM (
-                 (SELECT due, leased_until FROM tasks WHERE quick IS NULL ORDER BY due LIMIT 500)
+                 (SELECT t.due, t.leased_until FROM unnest($1::smallint[]) AS l (lane) CROSS JOIN LATERAL (
+                      SELECT due, leased_until FROM tasks WHERE lane = l.lane AND quick IS NULL
+                      ORDER BY due LIMIT 500) t)
                  UNION ALL
-                 (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL ORDER BY due LIMIT 5000)) first"
+                 (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL ORDER BY due LIMIT 5000)) first",
+            &lanes
         );
         Ok(seconds.fetch_one(&self.pool).await?)
     }
 
-    /// Gives a task back undone, to be tried again at `due`.
+    /// How many tasks are due in each lane that has any, counted up to `most`.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn due_in_lanes(&self, most: i64) -> Result<Vec<(Lane, i64)>, StoreError> {
+        let lanes: Vec<_> = Lane::ALL.iter().map(|lane| lane.number()).collect();
+        let rows = sqlx::query!(
+            r#"SELECT l.lane AS "lane!", count(*) AS "due!" FROM unnest($1::smallint[]) AS l (lane)
+               CROSS JOIN LATERAL (SELECT FROM tasks WHERE lane = l.lane AND quick IS NULL AND due <= now() LIMIT $2) t
+               GROUP BY l.lane"#,
+            &lanes,
+            most
+        );
+        let rows = rows.fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(|row| (Lane::of(row.lane), row.due)).collect())
+    }
+
+    /// Gives a task back undone, to be tried again at `due` in a lane.
     ///
     /// # Errors
     /// [`StoreError::LeaseLost`] if another process has it.
-    pub async fn postpone(&self, lease: &Lease, due: DateTime<Utc>) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin().await?;
-        let next = Next { due, quick: None, tries: lease.tries.saturating_add(1) };
+    pub async fn postpone(&self, lease: &Lease, due: DateTime<Utc>, lane: Lane) -> Result<(), StoreError> {
+        let mut tx = self.begin().await?;
+        let next = Next { due, quick: None, tries: lease.tries.saturating_add(1), lane };
         finish(&mut tx, lease, Some(next)).await?;
         tx.commit().await?;
 
@@ -118,7 +150,7 @@ impl Store {
     /// # Errors
     /// As for [`postpone`](Self::postpone).
     pub async fn drop_task(&self, lease: &Lease) -> Result<(), StoreError> {
-        let mut tx = self.pool.begin().await?;
+        let mut tx = self.begin().await?;
         finish(&mut tx, lease, None).await?;
         tx.commit().await?;
         Ok(())
@@ -136,26 +168,44 @@ pub(crate) async fn lock(tx: &mut PgConnection, domain_ids: &[Uuid]) -> Result<(
     Ok(())
 }
 
-/// Queues a task of a domain at work, or brings it forward; one that runs now is run
-/// again. The domain must be locked.
+/// Queues a task of a domain at work in its usual lane, or brings it forward; one that runs
+/// now is run again. The domain must be locked.
 pub(crate) async fn wake(
     tx: &mut PgConnection,
     domain_id: Uuid,
     kind: TaskKind,
     due: DateTime<Utc>,
 ) -> Result<(), StoreError> {
-    sqlx::query!(
-        "INSERT INTO tasks (domain_id, kind, due)
-         SELECT id, $2, $3::timestamptz FROM domains WHERE id = $1 AND is_at_work
+    wake_in(tx, &[domain_id], kind, due, Lane::Usual).await.map(drop)
+}
+
+/// The same of several domains, in a lane; returns how many are at work. What is due already
+/// goes no later for it, and a zone that does not answer is not let into bulk work.
+pub(crate) async fn wake_in(
+    tx: &mut PgConnection,
+    domain_ids: &[Uuid],
+    kind: TaskKind,
+    due: DateTime<Utc>,
+    lane: Lane,
+) -> Result<u64, StoreError> {
+    let woken = sqlx::query!(
+        "INSERT INTO tasks (domain_id, kind, due, lane)
+         SELECT id, $2, $3::timestamptz, $4::smallint FROM domains WHERE id = ANY($1) AND is_at_work ORDER BY id
          ON CONFLICT (domain_id, kind) DO UPDATE
-         SET due = least(tasks.due, $3), again = tasks.lease IS NOT NULL, quick = NULL",
-        domain_id,
+         SET due = least(tasks.due, $3), again = tasks.lease IS NOT NULL, quick = NULL,
+             lane = CASE WHEN tasks.due <= $3 AND tasks.quick IS NULL THEN least(tasks.lane, $4)
+                         WHEN tasks.lane = $6 AND $4 = $5 THEN tasks.lane
+                         ELSE $4 END",
+        domain_ids,
         kind.as_str(),
-        due
+        due,
+        lane.number(),
+        Lane::Bulk.number(),
+        Lane::Silent.number()
     )
     .execute(&mut *tx)
     .await?;
-    Ok(())
+    Ok(woken.rows_affected())
 }
 
 /// Queues a first look at what a domain that has ended leaves behind.
@@ -182,6 +232,8 @@ pub(crate) struct Next {
     pub quick: Option<i64>,
     /// How often in a row it could not be done.
     pub tries: i32,
+    /// In which lane.
+    pub lane: Lane,
 }
 
 /// Ends a task: due again, or gone. Void if the lease was lost.
@@ -192,18 +244,19 @@ pub(crate) async fn finish(
 ) -> Result<(), StoreError> {
     let kind = lease.kind.as_str();
     let done = match next {
-        Some(Next { due, quick, tries }) => {
+        Some(Next { due, quick, tries, lane }) => {
             sqlx::query!(
                 "UPDATE tasks SET due = CASE WHEN again THEN now() ELSE $4 END,
                  quick = CASE WHEN again THEN NULL ELSE $5::bigint END, quick_looks = 0,
-                 tries = $6, lease = NULL, leased_until = NULL, again = false
+                 lane = CASE WHEN again THEN lane ELSE $7 END, tries = $6, lease = NULL, leased_until = NULL, again = false
                  WHERE domain_id = $1 AND kind = $2 AND lease = $3",
                 lease.domain_id,
                 kind,
                 lease.lease,
                 due,
                 quick,
-                tries
+                tries,
+                lane.number()
             )
             .execute(&mut *tx)
             .await?

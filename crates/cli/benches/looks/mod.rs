@@ -11,7 +11,7 @@ use nomenta_core::judge::gate::{GateName, GateState};
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
-use nomenta_store::{DomainRecord, Looked, Store};
+use nomenta_store::{DomainRecord, Lane, Looked, Store};
 use nomenta_world::World;
 use tokio::process::Command;
 
@@ -79,7 +79,7 @@ pub(crate) async fn write(url: &str) -> anyhow::Result<()> {
 async fn write_until(store: &Store, end: Instant) -> anyhow::Result<u64> {
     let mut looks = 0;
     while Instant::now() < end {
-        for lease in store.lease(4).await? {
+        for lease in store.lease(&Lane::ALL.map(|lane| (lane, 4))).await? {
             let record = store.domain(lease.domain_id).await?;
             let (survey, outcome) = (silent(&record), moved(&record));
             let looked = Looked {

@@ -143,17 +143,6 @@ pub(crate) struct RosterOptions {
 impl RosterFilter {
     /// The same as the API has it.
     pub(crate) fn query(self, account: Option<&str>) -> RosterQuery {
-        RosterQuery {
-            stage: self.stage.map(|stage| stage.to_string()),
-            account: account.map(str::to_owned),
-            site: self.site,
-            ingress: self.ingress,
-            operator: self.operator,
-            finding: self.finding.map(|code| code.to_string()),
-            text: self.text,
-            older_than: self.older_than,
-            younger_than: self.younger_than,
-            ..RosterQuery::default()
-        }
+        self.selection(account).query()
     }
 }

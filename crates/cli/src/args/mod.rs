@@ -2,6 +2,7 @@
 
 mod contest;
 mod domain;
+mod fleet;
 mod registry;
 mod serve;
 
@@ -13,8 +14,9 @@ pub(crate) use self::contest::ContestVerb;
 pub(crate) use self::domain::{
     EnrolOptions, MoveOptions, RehearseOptions, RosterOptions, SheetOptions, SurveyOptions, Waiting,
 };
+pub(crate) use self::fleet::{AuditOptions, BulkVerb, IntakeOptions, JobVerb};
 pub(crate) use self::registry::{
-    AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, SiteVerb,
+    AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, SessionVerb, SiteVerb,
 };
 pub(crate) use self::serve::{EgressRule, ServeOptions};
 
@@ -48,6 +50,8 @@ pub(crate) enum Shape {
     Table,
     /// For programs.
     Json,
+    /// For programs, a line for each: listings only.
+    Lines,
     /// For spreadsheets (RFC 4180).
     Csv,
     /// Plain text for a mail; sheets only.
@@ -129,6 +133,19 @@ pub(crate) enum Verb {
         /// The domain.
         host: String,
     },
+    /// Take many domains in, from a table (CSV) with a line for each.
+    Intake(IntakeOptions),
+    /// Do the same to many domains: to all that the filters of the roster leave.
+    #[command(subcommand)]
+    Bulk(BulkVerb),
+    /// Jobs: bulk work, and how far it has come.
+    #[command(subcommand)]
+    Job(JobVerb),
+    /// Sessions of the console.
+    #[command(subcommand)]
+    Session(SessionVerb),
+    /// List what people have changed: who, from where, what was and what is.
+    Audit(AuditOptions),
 }
 
 #[derive(Subcommand)]

@@ -1,9 +1,11 @@
 //! Accounts, sites, ingresses and keys.
 
+use chrono::{DateTime, Utc};
 use clap::{Args, Subcommand};
 use nomenta_api::registry::Grant;
 use nomenta_api::role::Role;
 use thiserror::Error;
+use uuid::Uuid;
 
 #[derive(Subcommand)]
 pub(crate) enum AccountVerb {
@@ -155,6 +157,12 @@ pub(crate) enum KeyVerb {
         /// viewer, operator, admin or edge.
         #[arg(long)]
         role: Role,
+        /// Another account that it opens, and no further one; repeat for each.
+        #[arg(long = "also", value_name = "ACCOUNT", requires = "account")]
+        accounts: Vec<String>,
+        /// From when on it opens nothing (RFC 3339), such as 2027-01-04T06:00:00Z.
+        #[arg(long, value_name = "TIME")]
+        expires: Option<DateTime<Utc>>,
     },
     /// List keys.
     List,
@@ -162,5 +170,16 @@ pub(crate) enum KeyVerb {
     Revoke {
         /// The key's id, as listed.
         id: String,
+    },
+}
+
+#[derive(Subcommand)]
+pub(crate) enum SessionVerb {
+    /// List sessions of the console that have not ended.
+    List,
+    /// End a session, with all that it has opened.
+    End {
+        /// The session's id, as listed.
+        id: Uuid,
     },
 }

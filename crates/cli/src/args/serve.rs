@@ -13,7 +13,11 @@ use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::policy::{Fronting, Policy};
 use nomenta_core::reading::method::Method;
 use nomenta_dns::{Politeness, SurveyLimits, Vantage};
+use nomenta_service::Retention;
 use thiserror::Error;
+
+/// Longest time for which anything is kept, in days: a century.
+const MOST_DAYS: i64 = 36_500;
 
 #[derive(Args)]
 pub(crate) struct ServeOptions {
@@ -161,6 +165,11 @@ pub(crate) struct ServeOptions {
     /// Issuer name of the certification authority in CAA records; repeat for each.
     #[arg(long)]
     pub ca_identity: Vec<String>,
+    /// Most rows of a table that are taken in at once.
+    #[arg(long, default_value_t = nomenta_service::MOST_ROWS, value_name = "ROWS")]
+    pub most_rows: usize,
+    #[command(flatten)]
+    pub kept: KeptOptions,
     /// Refuse changes that do not say which version they are of (If-Match).
     #[arg(long)]
     pub need_versions: bool,
@@ -286,5 +295,48 @@ mod tests {
         assert_eq!(refused, "1.5 is not a share. Use a number from 0 to 1.");
         assert_eq!(read_calls("100").expect("calls"), 100);
         assert!(read_calls("0").is_err() && read_window("x").is_err());
+    }
+}
+
+/// For how long what happened is kept, in days.
+#[derive(Args)]
+pub(crate) struct KeptOptions {
+    /// Days for which what happened to domains is kept.
+    #[arg(long, default_value_t = Retention::default().events.num_days(), value_name = "DAYS",
+        value_parser = clap::value_parser!(i64).range(1..=MOST_DAYS))]
+    pub events_kept: i64,
+    /// Days for which it is kept how routing spread over the vantages.
+    #[arg(long, default_value_t = Retention::default().spreads.num_days(), value_name = "DAYS",
+        value_parser = clap::value_parser!(i64).range(1..=MOST_DAYS))]
+    pub spreads_kept: i64,
+    /// Days for which the steps of orders are kept.
+    #[arg(long, default_value_t = Retention::default().steps.num_days(), value_name = "DAYS",
+        value_parser = clap::value_parser!(i64).range(1..=MOST_DAYS))]
+    pub steps_kept: i64,
+    /// Days for which orders are kept; budgets at the CA are counted from a week of them.
+    #[arg(long, default_value_t = Retention::default().orders.num_days(), value_name = "DAYS",
+        value_parser = clap::value_parser!(i64).range(8..=MOST_DAYS))]
+    pub orders_kept: i64,
+    /// Days for which it is kept who changed what.
+    #[arg(long, default_value_t = Retention::default().audit.num_days(), value_name = "DAYS",
+        value_parser = clap::value_parser!(i64).range(1..=MOST_DAYS))]
+    pub audit_kept: i64,
+    /// Days for which jobs and sessions that have ended are kept.
+    #[arg(long, default_value_t = Retention::default().jobs.num_days(), value_name = "DAYS",
+        value_parser = clap::value_parser!(i64).range(1..=MOST_DAYS))]
+    pub jobs_kept: i64,
+}
+
+impl KeptOptions {
+    /// The same as the service has it.
+    pub(crate) fn retention(&self) -> Retention {
+        Retention {
+            events: TimeDelta::days(self.events_kept),
+            spreads: TimeDelta::days(self.spreads_kept),
+            steps: TimeDelta::days(self.steps_kept),
+            orders: TimeDelta::days(self.orders_kept),
+            audit: TimeDelta::days(self.audit_kept),
+            jobs: TimeDelta::days(self.jobs_kept),
+        }
     }
 }

@@ -41,7 +41,7 @@ pub(crate) async fn show_sheet(client: &Client, shape: Shape, options: SheetOpti
         Shape::Markdown => "text/markdown",
         Shape::Csv => "text/csv",
         Shape::Zone => "text/dns",
-        Shape::Json | Shape::Table => {
+        Shape::Json | Shape::Table | Shape::Lines => {
             let view: SheetView = client.get(&path(&host, &format!("/sheet?reveal={reveal}"))).await?;
             return shown(shape, &view, || sheet::print(&view));
         }

@@ -1,9 +1,12 @@
 //! One module for each group of verbs.
 
+pub(crate) mod audit;
 pub(crate) mod certificate;
 pub(crate) mod contest;
 pub(crate) mod domain;
 pub(crate) mod findings;
+pub(crate) mod intake;
+pub(crate) mod job;
 pub(crate) mod life;
 pub(crate) mod registry;
 pub(crate) mod rehearse;

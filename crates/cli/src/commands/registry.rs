@@ -1,18 +1,21 @@
 //! `account`, `site`, `ingress` and `key`.
 
 use anyhow::Context;
+use chrono::{DateTime, Utc};
 use nomenta_api::registry::{
     AccessKey, Account, AccountChange, MadeKey, NamesQuery, NewAccount, NewIngress, NewKey, NewSite,
-    PageQuery, Site, SiteChange, Targets,
+    PageQuery, Session, Site, SiteChange, Targets,
 };
 use nomenta_core::sheet::ingress::Ingress;
 use reqwest::Method;
 use serde_json::json;
 
 use crate::Done;
-use crate::args::{AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, Shape, SiteVerb};
+use crate::args::{
+    AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, SessionVerb, Shape, SiteVerb,
+};
 use crate::client::Client;
-use crate::render::{hanging, listing, said, shown, table};
+use crate::render::{hanging, listing, moment, said, shown, table};
 
 /// Lines asked for at once.
 const PAGE: i64 = 500;
@@ -174,23 +177,66 @@ fn lines<T: ToString>(values: impl IntoIterator<Item = T>) -> String {
 
 pub(crate) async fn key(client: &Client, shape: Shape, verb: KeyVerb) -> anyhow::Result<Done> {
     match verb {
-        KeyVerb::Add { name, role } => {
-            let account = client.account().map(str::to_owned);
-            let made: MadeKey = client.post("keys", &NewKey { name, role, account }).await?;
+        KeyVerb::Add { name, role, mut accounts, expires } => {
+            accounts.extend(client.account().map(str::to_owned));
+            let new = NewKey { name, role, accounts, expires_at: expires };
+            let made: MadeKey = client.post("keys", &new).await?;
             said(shape, &made, &format!("{}\nKeep it now: it is not shown again.", made.secret))
         }
         KeyVerb::List => {
             let rows: Vec<AccessKey> = client.pages("keys", &page(), usize::MAX).await?;
-            listing(shape, &rows, ["ID", "FOR", "ROLE", "ACCOUNT", "ENDS IN", "STATE"], |key| {
-                let state = if key.revoked_at.is_some() { "revoked" } else { "in force" };
-                let account = key.account.clone().unwrap_or_else(|| "every".into());
-                let (name, role) = (key.name.clone(), key.role.to_string());
-                [key.id.to_string(), name, role, account, key.hint.clone(), state.into()]
+            let header = ["ID", "FOR", "ROLE", "ACCOUNTS", "ENDS IN", "LAST USE", "STATE"];
+            listing(shape, &rows, header, |key| {
+                let accounts = match key.accounts.is_empty() {
+                    true => "every".to_owned(),
+                    false => key.accounts.join("\n"),
+                };
+                [
+                    key.id.to_string(),
+                    key.name.clone(),
+                    key.role.to_string(),
+                    accounts,
+                    key.hint.clone(),
+                    key.used_at.map_or_else(|| "never".into(), moment),
+                    force(key, Utc::now()),
+                ]
             })
         }
         KeyVerb::Revoke { id } => {
             client.ask(Method::DELETE, &format!("keys/{id}")).await?;
             said(shape, &json!({ "revoked": id }), "Revoked.")
+        }
+    }
+}
+
+/// Whether a key opens anything, and until when.
+fn force(key: &AccessKey, now: DateTime<Utc>) -> String {
+    match (key.revoked_at, key.expires_at) {
+        (Some(_), _) => "revoked".into(),
+        (None, Some(at)) if at <= now => "expired".into(),
+        (None, Some(at)) => format!("until {}", moment(at)),
+        (None, None) => "in force".into(),
+    }
+}
+
+pub(crate) async fn session(client: &Client, shape: Shape, verb: SessionVerb) -> anyhow::Result<Done> {
+    match verb {
+        SessionVerb::List => {
+            let rows: Vec<Session> = client.pages("sessions", &page(), usize::MAX).await?;
+            listing(shape, &rows, ["SESSION", "KEY", "FROM", "SINCE", "LAST USE", "UNTIL"], |session| {
+                [
+                    session.id.to_string(),
+                    session.key.clone(),
+                    session.from.clone().unwrap_or_default(),
+                    moment(session.created_at),
+                    moment(session.used_at),
+                    moment(session.expires_at),
+                ]
+            })
+        }
+        SessionVerb::End { id } => {
+            client.ask(Method::DELETE, &format!("sessions/{id}")).await?;
+            said(shape, &json!({ "ended": id }), "Ended.")
         }
     }
 }

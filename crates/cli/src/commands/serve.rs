@@ -80,6 +80,8 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         challenge_dns: challenge_dns(&options)?,
         boot_keys: boot_keys(&options),
         versions_needed: options.need_versions,
+        most_rows: options.most_rows,
+        retention: options.kept.retention(),
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
         dns: dns(&options, egress.clone()),
         rules: Rules {

@@ -10,6 +10,7 @@ use std::io::IsTerminal;
 use chrono::{DateTime, Local, Utc};
 use clap::ValueEnum;
 use comfy_table::{ContentArrangement, Table, presets};
+use indicatif::{ProgressBar, ProgressStyle};
 use nomenta_api::event::CloudEvent;
 use nomenta_core::judge::edit::Edit;
 use serde::Serialize;
@@ -24,8 +25,15 @@ pub(crate) fn listing<T: Serialize, const N: usize>(
     header: [&str; N],
     row: impl Fn(&T) -> [String; N],
 ) -> anyhow::Result<Done> {
-    if shape == Shape::Csv {
-        return csv::print(rows);
+    match shape {
+        Shape::Csv => return csv::print(rows),
+        Shape::Lines => {
+            for row in rows {
+                println!("{}", serde_json::to_string(row)?);
+            }
+            return Ok(Done::Yes);
+        }
+        _ => {}
     }
 
     shown(shape, &rows, || {
@@ -51,7 +59,7 @@ pub(crate) fn shown<T: Serialize>(
     match shape {
         Shape::Json => println!("{}", serde_json::to_string_pretty(value)?),
         Shape::Table => print_table(),
-        Shape::Csv | Shape::Text | Shape::Markdown | Shape::Zone => {
+        Shape::Lines | Shape::Csv | Shape::Text | Shape::Markdown | Shape::Zone => {
             let word = shape.to_possible_value();
             let word = word.as_ref().map_or("that", |word| word.get_name());
             anyhow::bail!("This has no form as {word}. Use --as table or --as json.")
@@ -59,6 +67,21 @@ pub(crate) fn shown<T: Serialize>(
     }
 
     Ok(Done::Yes)
+}
+
+/// A bar that shows how much is done of what there is; nothing where nobody looks.
+pub(crate) fn progress(of: &'static str) -> ProgressBar {
+    let bar = ProgressBar::new(0).with_message(of);
+    // The template is known to be one.
+    if let Ok(style) = ProgressStyle::with_template("{wide_bar} {pos} of {len} {msg}, {eta} left") {
+        bar.set_style(style);
+    }
+    bar
+}
+
+/// A moment, to the minute, where the reader is.
+pub(crate) fn moment(at: DateTime<Utc>) -> String {
+    at.with_timezone(&Local).format("%Y-%m-%d %H:%M").to_string()
 }
 
 pub(crate) fn table<const N: usize>(header: [&str; N], rows: impl IntoIterator<Item = [String; N]>) -> Table {

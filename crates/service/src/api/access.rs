@@ -38,26 +38,22 @@ impl FromRequestParts<Arc<App>> for Asked {
 }
 
 /// The domain that is asked about, for whoever may look. What other accounts claim
-/// is not there for a key of one account.
+/// is not there for a key of some accounts.
 pub(super) async fn find(app: &App, caller: &Caller, asked: &Asked) -> Result<DomainRecord, Refusal> {
     caller.needs(Role::Viewer)?;
-    let own = caller.account().map(|account| account.name.as_str());
-    let account = match (own, asked.account.as_deref()) {
-        (Some(own), Some(other)) if own != other => return Err(unknown(&asked.host)),
-        (own, asked) => own.or(asked),
-    };
+    let whose = caller.whose();
+    let named = |host| nomenta_store::Named { host, account: asked.account.as_deref(), whose: &whose };
 
     // What would not be taken in today may be recorded all the same, and is found by
     // its letters.
     let error = match Subject::parse(&asked.host) {
         Ok(subject) => {
-            let host = subject.to_string();
-            return Ok(app.calls.domain_named(nomenta_store::Named { host: &host, account }).await?);
+            return Ok(app.calls.domain_named(named(&subject.to_string())).await?);
         }
         Err(error) => error,
     };
     let letters = asked.host.trim_matches('"').to_lowercase();
-    match app.calls.domain_named(nomenta_store::Named { host: &letters, account }).await {
+    match app.calls.domain_named(named(&letters)).await {
         // Nothing of that name can be there; why, is told as at a form.
         Err(StoreError::Missing { .. }) => Err(Refusal::nothing_at("host", error.code(), error)),
         found => Ok(found?),
@@ -76,11 +72,6 @@ pub(super) async fn find_open(app: &App, caller: &Caller, asked: &Asked) -> Resu
             Err(Refusal::conflict(ProblemKind::Released, detail))
         }
     }
-}
-
-/// As of a domain that nobody claims.
-fn unknown(host: &str) -> Refusal {
-    StoreError::Missing { what: "domain", name: host.to_owned() }.into()
 }
 
 /// An answer in which tokens are masked unless they were asked for.

@@ -59,7 +59,7 @@ pub(super) async fn account(
     Named(name): Named<String>,
 ) -> Result<(Tagged, Json<Account>), Refusal> {
     caller.needs(Role::Viewer)?;
-    if caller.account().is_some_and(|own| own.name != name) {
+    if !caller.opens(&name) {
         return Err(StoreError::Missing { what: "account", name }.into());
     }
     account_read(&app, &caller, &name).await
@@ -79,7 +79,7 @@ fn account_of(caller: &Caller, row: AccountRow) -> Account {
         contact: row.contact,
         language: row.language,
         // For the platform's staff.
-        notes: if caller.account().is_some() { String::new() } else { row.notes },
+        notes: if caller.is_narrow() { String::new() } else { row.notes },
         allowance: Allowance {
             granted: row.allowance.map(|granted| number(granted.into())),
             used: number(row.domains),
@@ -101,7 +101,7 @@ pub(super) async fn add_account(
     let name = short_name("name", &new.name)?;
     let typed = new.known();
     let title = typed.title.clone().filter(|title| !title.trim().is_empty()).unwrap_or_else(|| name.clone());
-    app.calls.add_account(&name, &title, &known(&typed)).await.map_err(at_field)?;
+    caller.records(&app).add_account(&name, &title, &known(&typed)).await.map_err(at_field)?;
 
     Ok((StatusCode::CREATED, account_read(&app, &caller, &name).await?))
 }
@@ -122,7 +122,7 @@ pub(super) async fn change_account(
         return Err(Refusal::field("title", FieldCode::Empty, "Give the account a name for people."));
     }
     let known = known(&change);
-    app.calls.change_account(&name, &known, wanted.0).await?;
+    caller.records(&app).change_account(&name, &known, wanted.0).await?;
     account_read(&app, &caller, &name).await
 }
 
@@ -151,7 +151,7 @@ pub(super) async fn suspend(
     wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     caller.needs_all(Role::Admin)?;
-    app.calls.suspend(&name, wanted.0).await?;
+    caller.records(&app).suspend(&name, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -166,7 +166,7 @@ pub(super) async fn unsuspend(
     wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     caller.needs_all(Role::Admin)?;
-    app.calls.unsuspend(&name, wanted.0).await?;
+    caller.records(&app).unsuspend(&name, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -210,7 +210,7 @@ pub(super) async fn site(
 ) -> Result<(Tagged, Json<Site>), Refusal> {
     caller.needs(Role::Viewer)?;
     let row = app.calls.site(&name).await?;
-    if caller.account().is_some_and(|own| own.name != row.account) {
+    if !caller.opens(&row.account) {
         return Err(StoreError::Missing { what: "site", name }.into());
     }
     Ok((tagged(row.id, row.version), Json(site_of(row))))
@@ -243,7 +243,7 @@ pub(super) async fn add_site(
         error_path: path("error_path", &new.error_path)?,
     };
 
-    match app.calls.add_site(&site).await {
+    match caller.records(&app).add_site(&site).await {
         Err(StoreError::Taken { .. }) => Err(taken(&app, &name).await?),
         done => {
             done.map_err(at_field)?;
@@ -276,7 +276,7 @@ pub(super) async fn change_site(
         error_path: change.error_path.as_deref().map(|typed| path("error_path", typed)).transpose()?,
     };
 
-    match (app.calls.change_site(&name, &change, wanted.0).await, renamed) {
+    match (caller.records(&app).change_site(&name, &change, wanted.0).await, renamed) {
         (Err(StoreError::Taken { .. }), Some(renamed)) => Err(taken(&app, &renamed).await?),
         (done, renamed) => {
             done?;

@@ -229,7 +229,7 @@ pub(super) async fn bring(
     let facts = CertificateFacts { names, ..facts };
 
     let sealed = app.sealer.seal(PRIVATE_KEY, key.as_bytes());
-    app.calls.bring(&record, &facts, chain, &sealed, wanted.0).await?;
+    caller.records(&app).bring(&record, &facts, chain, &sealed, wanted.0).await?;
     Ok(Json(view(&app, record).await?))
 }
 
@@ -252,7 +252,7 @@ pub(super) async fn renew(
     wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    if app.calls.renew_now(record.id, wanted.0).await? {
+    if caller.records(&app).renew_now(record.id, wanted.0).await? {
         return Ok(StatusCode::ACCEPTED);
     }
 
@@ -278,7 +278,7 @@ pub(super) async fn revoke(
     let reason: RevocationReason =
         new.reason.parse().map_err(|unknown| Refusal::field("reason", FieldCode::Reason, unknown))?;
 
-    match app.calls.revoke(&record, reason, wanted.0).await? {
+    match caller.records(&app).revoke(&record, reason, wanted.0).await? {
         0 => Err(Refusal::conflict(
             ProblemKind::NothingToRevoke,
             format!("{} has no certificate from the CA.", asked.host),

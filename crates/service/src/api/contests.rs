@@ -82,7 +82,7 @@ pub(super) async fn rule(
     }
 
     let ruling = nomenta_store::NewRuling { side, by: &caller.key.name, because };
-    app.calls.rule(id, &ruling, wanted.0).await?;
+    caller.records(&app).rule(id, &ruling, wanted.0).await?;
     read(&app, id).await
 }
 

@@ -29,12 +29,13 @@ use nomenta_core::sheet::line::Line;
 use nomenta_store::{DomainRecord, Enrolment, FindingRow, NewDomain, SpreadRow, StoreError};
 
 use super::access::{Asked, find, find_open, hidden, mask_of_others, masked};
-use super::sheets::{draw, sheet_view, token_end};
+use super::sheets::{draw, sheet_view};
 use crate::App;
 use crate::access::Caller;
 use crate::look as looking;
 use crate::precondition::{Tagged, tagged};
 use crate::problem::{Body, Params, Refusal};
+use crate::token_end;
 
 /// A recorded host in its own script.
 pub(super) fn shown(host: &str) -> String {
@@ -64,16 +65,16 @@ pub(super) async fn enrol(
         .map(|subject| NewDomain { subject, token: Token::from_random(rand::random()) })
         .collect();
 
-    let own = caller.account();
+    let whose = caller.whose();
     let enrolment = Enrolment {
         site: &new.site,
-        account_id: own.map(|account| account.id),
+        whose: &whose,
         domains: &domains,
         is_pair: new.pair,
         is_proved_by_zone: new.by_zone,
-        token_expires_at: token_end(),
+        token_expires_at: token_end(Utc::now()),
     };
-    let id = app.calls.enrol(&enrolment).await.map_err(|error| {
+    let id = caller.records(&app).enrol(&enrolment).await.map_err(|error| {
         let field = if matches!(error, StoreError::Missing { .. }) { "site" } else { "host" };
         Refusal::of_record(error, field)
     })?;
@@ -103,7 +104,7 @@ pub(super) async fn domain(
 ) -> Result<(Tagged, Json<DomainDetail>), Refusal> {
     let record = find(&app, &caller, &asked).await?;
     let mut open = app.calls.findings(record.id).await?;
-    if caller.account().is_some() {
+    if caller.is_narrow() {
         // What lies around it is of others.
         open.retain(|row| row.finding.code != Code::InsideHeldName);
     }
@@ -270,6 +271,6 @@ pub(super) async fn look(
     asked: Asked,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    app.calls.look_now(record.id).await?;
+    caller.records(&app).look_now(record.id).await?;
     Ok(StatusCode::ACCEPTED)
 }

@@ -3,6 +3,7 @@
 
 use std::collections::HashMap;
 use std::convert::Infallible;
+use std::pin::pin;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -12,7 +13,7 @@ use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::sse::{self, KeepAlive, Sse};
 use axum::response::{IntoResponse, Response};
-use futures::Stream;
+use futures::{Stream, StreamExt};
 use nomenta_api::edge::{ChangesQuery, EdgeCertificate, EdgeChange, EdgeFeed, EdgeRoute, FeedQuery};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
@@ -43,6 +44,7 @@ pub(super) async fn feed(
     let known = headers.get(header::IF_NONE_MATCH).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let deadline = Instant::now() + Duration::from_secs(query.wait.unwrap_or(0).min(LONGEST_WAIT));
     let mut ticks = app.hub.edge();
+    let mut shut_out = pin!(caller.shut_out(app.clone()));
 
     loop {
         ticks.mark_unchanged();
@@ -57,6 +59,7 @@ pub(super) async fn feed(
 
         let changed = tokio::select! {
             () = app.stop.cancelled() => false,
+            () = &mut shut_out => return Err(Refusal::unauthorized("This key opens nothing any more.")),
             changed = timeout_at(deadline, ticks.changed()) => matches!(changed, Ok(Ok(()))),
         };
 
@@ -136,7 +139,8 @@ pub(super) async fn changes(
         None => app.calls.edge_position().await?,
     };
 
-    Ok(Sse::new(follow(app, after)).keep_alive(KeepAlive::default()))
+    let shut_out = Box::pin(caller.shut_out(app.clone()));
+    Ok(Sse::new(follow(app, after).take_until(shut_out)).keep_alive(KeepAlive::default()))
 }
 
 fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event, Infallible>> {

@@ -8,7 +8,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::sse::{self, KeepAlive, Sse};
-use futures::Stream;
+use futures::{Stream, StreamExt};
 use nomenta_api::domain::ClaimQuery;
 use nomenta_api::event::{CloudEvent, EventQuery, HistoryQuery};
 use nomenta_api::problem::Problem;
@@ -60,7 +60,7 @@ pub(super) async fn history(
 }
 
 /// Everything as it happens, as server-sent events. Starts at `after` or the
-/// `Last-Event-ID` header, else with what comes next.
+/// `Last-Event-ID` header, else with what comes next. It ends with the key or the session.
 #[utoipa::path(get, path = "/api/v1/events", params(EventQuery),
     responses((status = 200, content_type = "text/event-stream", body = CloudEvent)))]
 pub(super) async fn live(
@@ -77,7 +77,8 @@ pub(super) async fn live(
     };
 
     let of = EventFilter { whose: caller.whose(), domain: None };
-    Ok(Sse::new(follow(app, of, after)).keep_alive(KeepAlive::default()))
+    let shut_out = Box::pin(caller.shut_out(app.clone()));
+    Ok(Sse::new(follow(app, of, after).take_until(shut_out)).keep_alive(KeepAlive::default()))
 }
 
 fn follow(

@@ -43,7 +43,7 @@ pub(super) async fn change(
         error_path: wanted.error_path.as_deref().map(|typed| own_path("error_path", typed)).transpose()?,
         at: wanted.at,
     };
-    let needs_records = app.calls.move_domain(record.id, &change, version.0).await;
+    let needs_records = caller.records(&app).move_domain(record.id, &change, version.0).await;
     let needs_records = needs_records.map_err(|error| Refusal::of_record(error, "site"))?;
     Ok(Json(Moved { needs_records }))
 }
@@ -65,7 +65,7 @@ pub(super) async fn pause(
     version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    app.calls.pause(record.id, version.0).await?;
+    caller.records(&app).pause(record.id, version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -80,7 +80,7 @@ pub(super) async fn resume(
     version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    app.calls.resume(record.id, version.0).await?;
+    caller.records(&app).resume(record.id, version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -97,6 +97,6 @@ pub(super) async fn release(
     version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    app.calls.release(record.id, version.0).await?;
+    caller.records(&app).release(record.id, version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -2,12 +2,15 @@
 
 mod access;
 mod accounts;
+mod audit;
 mod certificates;
 mod contests;
 mod document;
 mod domains;
 mod edge;
 mod events;
+mod intake;
+mod jobs;
 mod lives;
 mod operations;
 mod paging;
@@ -58,8 +61,20 @@ fn calls() -> OpenApiRouter<Arc<App>> {
     let large =
         OpenApiRouter::new().routes(routes!(rehearsals::rehearse)).layer(DefaultBodyLimit::max(MOST_ZONE));
 
+    let tables = OpenApiRouter::new()
+        .routes(routes!(intake::intake))
+        .layer(DefaultBodyLimit::max(crate::intake::MOST_TABLE));
+
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(large)
+        .merge(tables)
+        .routes(routes!(jobs::jobs, jobs::begin))
+        .routes(routes!(jobs::preview))
+        .routes(routes!(jobs::one, jobs::stop))
+        .routes(routes!(jobs::items))
+        .routes(routes!(audit::audit))
+        .routes(routes!(session::sessions))
+        .routes(routes!(session::end))
         .routes(routes!(accounts::accounts, accounts::add_account))
         .routes(routes!(accounts::account, accounts::change_account))
         .routes(routes!(accounts::suspend, accounts::unsuspend))

@@ -5,7 +5,9 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
+use axum::response::AppendHeaders;
+use chrono::Utc;
 use nomenta_api::problem::FieldCode;
 use nomenta_api::problem::Problem;
 use nomenta_api::registry::{AccessKey, KeysQuery, MadeKey, NewIngress, NewKey, PageQuery, Targets};
@@ -13,7 +15,7 @@ use nomenta_api::role::Role;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::hostname::Hostname;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
-use nomenta_store::{IngressRow, KeyRow, StoreError};
+use nomenta_store::{IngressRow, KeyAccount, KeyRow, StoreError};
 use uuid::Uuid;
 
 use super::paging;
@@ -92,11 +94,12 @@ pub(super) async fn add_ingress(
 ) -> Result<(StatusCode, (Tagged, Json<Ingress>)), Refusal> {
     caller.needs_all(Role::Admin)?;
     let ingress = read_targets(short_name("name", &new.name)?, &new.targets())?;
-    let added = app.calls.add_ingress(&ingress).await.map_err(at_field)?;
+    let added = caller.records(&app).add_ingress(&ingress).await.map_err(at_field)?;
     Ok((StatusCode::CREATED, ingress_of(added)))
 }
 
-/// Gives an ingress other targets; every domain behind it is looked at again.
+/// Gives an ingress other targets. Every domain behind it is looked at again by a job, to
+/// which the `Link` header leads (`rel="monitor"`, RFC 5989).
 #[utoipa::path(put, path = "/api/v1/ingresses/{name}", request_body = Targets,
     params(("name" = String, Path, description = "Short name")),
     responses((status = 200, body = Ingress), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -106,9 +109,15 @@ pub(super) async fn revise_ingress(
     Named(name): Named<String>,
     wanted: IfMatch,
     Body(targets): Body<Targets>,
-) -> Result<(Tagged, Json<Ingress>), Refusal> {
+) -> Result<(Tagged, AppendHeaders<[(header::HeaderName, HeaderValue); 1]>, Json<Ingress>), Refusal> {
     caller.needs_all(Role::Admin)?;
-    Ok(ingress_of(app.calls.revise_ingress(&read_targets(name, &targets)?, wanted.0).await?))
+    let targets = read_targets(name, &targets)?;
+    let (row, job) = caller.records(&app).revise_ingress(&targets, wanted.0).await?;
+
+    let (tag, ingress) = ingress_of(row);
+    let link = HeaderValue::from_str(&format!("</api/v1/jobs/{job}>; rel=\"monitor\""));
+    let link = link.map_err(|error| Refusal::internal(error.to_string()))?;
+    Ok((tag, AppendHeaders([(header::LINK, link)]), ingress))
 }
 
 fn read_targets(name: String, targets: &Targets) -> Result<Ingress, Refusal> {
@@ -171,12 +180,18 @@ fn key_of(row: KeyRow) -> AccessKey {
         id: row.id,
         name: row.name,
         role: row.role,
-        account: row.account.map(|account| account.name),
+        accounts: accounts_of(row.accounts),
         hint: row.hint,
         created_at: row.created_at,
         used_at: row.used_at,
+        expires_at: row.expires_at,
         revoked_at: row.revoked_at,
     }
+}
+
+/// Names of the accounts that a key opens alone; none where it opens every one.
+pub(super) fn accounts_of(accounts: Option<Vec<KeyAccount>>) -> Vec<String> {
+    accounts.into_iter().flatten().map(|account| account.name).collect()
 }
 
 /// Makes a key; its secret is shown this once.
@@ -193,16 +208,21 @@ pub(super) async fn add_key(
         return Err(Refusal::field("name", FieldCode::Empty, "Say what the key is for."));
     }
 
-    let bits: [u8; 20] = rand::random();
-    let secret = format!("nmt_{}", data_encoding::BASE32_NOPAD.encode(&bits).to_ascii_lowercase());
+    if new.expires_at.is_some_and(|at| at <= Utc::now()) {
+        let message = "The key would have expired already. Give a time to come, or none.";
+        return Err(Refusal::field("expires_at", FieldCode::OutOfRange, message));
+    }
+
+    let secret = access::secret("nmt_");
     let key = nomenta_store::NewKey {
         name,
         role: new.role,
-        account: new.account.as_deref(),
+        accounts: &new.accounts,
+        expires_at: new.expires_at,
         hash: &access::hash(&secret),
         hint: &access::hint(&secret),
     };
-    let id = app.calls.add_key(&key).await.map_err(at_field)?;
+    let id = caller.records(&app).add_key(&key).await.map_err(at_field)?;
     Ok((StatusCode::CREATED, Json(MadeKey { id, secret })))
 }
 
@@ -216,6 +236,6 @@ pub(super) async fn revoke_key(
     wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     caller.needs_all(Role::Admin)?;
-    app.calls.revoke_key(id, wanted.0).await?;
+    caller.records(&app).revoke_key(id, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }

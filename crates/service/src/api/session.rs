@@ -4,18 +4,20 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::AppendHeaders;
-use chrono::Utc;
 use nomenta_api::problem::FieldCode;
 use nomenta_api::problem::Problem;
-use nomenta_api::registry::{SignIn, Who};
+use nomenta_api::registry::{KeysQuery, Session, SignIn, Who};
 use nomenta_api::role::Role;
-use nomenta_store::KeyRow;
+use nomenta_store::{KeyRow, SessionRow, StoreError};
+use uuid::Uuid;
 
+use super::paging;
+use super::registry::accounts_of;
 use crate::App;
-use crate::access::{self, COOKIE_NAME, Caller};
-use crate::problem::{Body, Refusal};
+use crate::access::{self, COOKIE_NAME, Caller, From};
+use crate::problem::{Body, Named, Params, Refusal};
 
 type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
 
@@ -26,7 +28,7 @@ pub(super) async fn who(caller: Caller) -> Json<Who> {
 }
 
 fn who_of(key: KeyRow) -> Who {
-    Who { name: key.name, role: key.role, account: key.account.map(|account| account.name) }
+    Who { name: key.name, role: key.role, accounts: accounts_of(key.accounts) }
 }
 
 /// Exchanges a key for the console's cookie.
@@ -34,6 +36,7 @@ fn who_of(key: KeyRow) -> Who {
     responses((status = 200, body = Who), (status = 422, body = Problem)))]
 pub(super) async fn sign_in(
     State(app): State<Arc<App>>,
+    from: From,
     Body(typed): Body<SignIn>,
 ) -> Result<WithCookie<Json<Who>>, Refusal> {
     let key = app.calls.key_by_hash(&access::hash(typed.key.trim())).await?;
@@ -47,14 +50,64 @@ pub(super) async fn sign_in(
         return Err(Refusal::field("key", FieldCode::EdgeKey, message));
     }
 
-    let session = access::new_session(&app, key.id, Utc::now());
+    let session = access::begin_session(&app, key.clone(), &from).await?;
     Ok((cookie(&session, ""), Json(who_of(key))))
 }
 
-/// Ends the console's session.
+/// Ends the console's session, with all that it has opened.
 #[utoipa::path(delete, path = "/api/v1/session", responses((status = 204)))]
-pub(super) async fn sign_out() -> WithCookie<StatusCode> {
-    (cookie("", "; Max-Age=0"), StatusCode::NO_CONTENT)
+pub(super) async fn sign_out(
+    State(app): State<Arc<App>>,
+    caller: Result<Caller, Refusal>,
+) -> Result<WithCookie<StatusCode>, Refusal> {
+    if let Ok(Some(session)) = caller.as_ref().map(|caller| &caller.session) {
+        let ended = app.calls.end_session(session.id).await;
+        // It may have been ended meanwhile.
+        ended
+            .or_else(|error| if matches!(error, StoreError::Missing { .. }) { Ok(()) } else { Err(error) })?;
+    }
+    Ok((cookie("", "; Max-Age=0"), StatusCode::NO_CONTENT))
+}
+
+/// Sessions that have not ended, newest first, a page at a time; the `Link` header leads to
+/// the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/sessions", params(KeysQuery),
+    responses((status = 200, body = [Session]), (status = 422, body = Problem)))]
+pub(super) async fn sessions(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<KeysQuery>,
+) -> Result<(HeaderMap, Json<Vec<Session>>), Refusal> {
+    caller.needs_all(Role::Admin)?;
+    let limit = paging::limit(query.limit)?;
+    let rows = app.calls.sessions(query.after, limit + 1).await?;
+    let place = |session: &SessionRow| session.id.to_string();
+    let (headers, rows) = paging::page(rows, limit, "sessions", place, &paging::asked(&query)?)?;
+
+    let own = caller.session.as_ref().map(|session| session.id);
+    let sessions = rows.into_iter().map(|row| Session {
+        is_own: own == Some(row.id),
+        id: row.id,
+        key: row.key,
+        from: row.came_from,
+        created_at: row.created_at,
+        used_at: row.used_at,
+        expires_at: row.expires_at,
+    });
+    Ok((headers, Json(sessions.collect())))
+}
+
+/// Ends a session of the console, with all that it has opened.
+#[utoipa::path(delete, path = "/api/v1/sessions/{id}", params(("id" = Uuid, Path, description = "The session")),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn end(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(id): Named<Uuid>,
+) -> Result<StatusCode, Refusal> {
+    caller.needs_all(Role::Admin)?;
+    caller.records(&app).end_session(id).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Strict and HttpOnly: no script reads it and no other site sends it.

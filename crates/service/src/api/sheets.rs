@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
-use chrono::{DateTime, Duration, Utc};
+use chrono::Utc;
 use nomenta_api::domain::{ClaimQuery, PairedSheet, RevealQuery, SheetView};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
@@ -23,13 +23,7 @@ use crate::look;
 use crate::negotiation;
 use crate::precondition::IfMatch;
 use crate::problem::{Params, Refusal};
-
-const TOKEN_DAYS: i64 = 30;
-
-/// When a token made now runs out.
-pub(super) fn token_end() -> DateTime<Utc> {
-    Utc::now() + Duration::days(TOKEN_DAYS)
-}
+use crate::token_end;
 
 /// How the customer's DNS editor wants lines typed, by the name servers that the
 /// latest survey found.
@@ -124,6 +118,6 @@ pub(super) async fn rotate(
 ) -> Result<Json<SheetView>, Refusal> {
     let token = Token::from_random(rand::random());
     let record = find_open(&app, &caller, &asked).await?;
-    app.calls.rotate_token(record.id, &token, token_end(), wanted.0).await?;
+    caller.records(&app).rotate_token(record.id, &token, token_end(Utc::now()), wanted.0).await?;
     Ok(Json(sheet_view(&app, &app.calls.domain(record.id).await?).await?))
 }

@@ -1,5 +1,6 @@
 //! Records, leases and events on a real PostgreSQL.
 
+mod fleet;
 mod listings;
 
 use std::path::Path;
@@ -25,8 +26,9 @@ use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::{
-    AccountChange, DomainRecord, Enrolment, EventFilter, Expected, Issued, Lease, Limits, Looked, NameFilter,
-    Named, NewChallenge, NewDomain, NewKey, NewOrder, NewSite, QuickDone, Store, StoreError, TaskKind,
+    AccountChange, DomainRecord, Enrolment, EventFilter, Expected, Issued, Lane, Lease, Limits, Looked,
+    NameFilter, Named, NewChallenge, NewDomain, NewKey, NewOrder, NewSite, QuickDone, Store, StoreError,
+    TaskKind, Whose,
 };
 use nomenta_world::Databases;
 use tokio::runtime::Runtime;
@@ -77,8 +79,13 @@ fn site<'a>(account: &'a str, name: &'a str) -> NewSite<'a> {
     NewSite { account, name, ingress: "harbour", default_host, entry_path: "/", error_path: "/" }
 }
 
+/// Room for so many in each lane.
+fn each(most: usize) -> [(Lane, usize); 4] {
+    Lane::ALL.map(|lane| (lane, most))
+}
+
 fn named(host: &str) -> Named<'_> {
-    Named { host, account: None }
+    Named { host, account: None, whose: &Whose::Everybodys }
 }
 
 async fn enrol(store: &Store, host: &str) -> DomainRecord {
@@ -153,15 +160,16 @@ fn a_task_is_leased_to_one_worker_however_many_ask() {
         for n in 0..30 {
             enrol(&store, &format!("w{n}.onswick.example")).await;
         }
-        let asked = join_all((0..12).map(|_| store.lease(5))).await;
+        let room = each(5);
+        let asked = join_all((0..12).map(|_| store.lease(&room))).await;
         let mut leased: Vec<_> =
             asked.into_iter().flat_map(|l| l.expect("leases")).map(|l| l.domain_id).collect();
         let all = leased.len();
         leased.sort();
         leased.dedup();
         assert_eq!((all, leased.len()), (30, 30), "each once, and all of them");
-        assert!(store.lease(5).await.expect("leases").is_empty());
-        let due = store.next_due().await.expect("a time").expect("something is queued");
+        assert!(store.lease(&each(5)).await.expect("leases").is_empty());
+        let due = store.next_due(&Lane::ALL).await.expect("a time").expect("something is queued");
         assert!((8.0..13.0).contains(&due), "the leases run out in {due} s");
     });
 }
@@ -171,11 +179,11 @@ fn who_lost_the_lease_writes_nothing() {
     run(async {
         let store = store("lost").await;
         let record = enrol(&store, "www.onswick.example").await;
-        let lease = store.lease(1).await.expect("leases").remove(0);
+        let lease = store.lease(&each(1)).await.expect("leases").remove(0);
         store.renew(&lease).await.expect("renewed");
         // The task comes back and is taken by another process.
-        store.postpone(&lease, Utc::now()).await.expect("given back");
-        let other = store.lease(1).await.expect("leases").remove(0);
+        store.postpone(&lease, Utc::now(), Lane::Usual).await.expect("given back");
+        let other = store.lease(&each(1)).await.expect("leases").remove(0);
 
         let outcome = outcome(&record);
         let refused = finish(&store, &lease, &record, &outcome).await;
@@ -198,11 +206,11 @@ fn a_look_asked_for_during_a_look_comes_after_it() {
     run(async {
         let store = store("again").await;
         let record = enrol(&store, "www.onswick.example").await;
-        let lease = store.lease(1).await.expect("leases").remove(0);
+        let lease = store.lease(&each(1)).await.expect("leases").remove(0);
         store.look_now(record.id).await.expect("asked");
-        assert!(store.lease(1).await.expect("leases").is_empty(), "not two at once");
+        assert!(store.lease(&each(1)).await.expect("leases").is_empty(), "not two at once");
         finish(&store, &lease, &record, &outcome(&record)).await.expect("written");
-        assert_eq!(store.lease(1).await.expect("leases").len(), 1, "due again at once");
+        assert_eq!(store.lease(&each(1)).await.expect("leases").len(), 1, "due again at once");
         let unknown = store.look_now(uuid::Uuid::nil()).await;
         assert!(matches!(unknown, Err(StoreError::Ended)));
     });
@@ -229,7 +237,7 @@ fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
         let mut first_seen = None;
         for round in rounds {
             store.look_now(record.id).await.expect("asked");
-            let lease = store.lease(1).await.expect("leases").remove(0);
+            let lease = store.lease(&each(1)).await.expect("leases").remove(0);
             let mut result = outcome(&record);
             result.findings = round.iter().map(|(code, remedy)| finding(*code, remedy)).collect();
             finish(&store, &lease, &record, &result).await.expect("written");
@@ -289,7 +297,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         let record = enrol(&store, host).await;
         let place = async |key: &[u8]| {
             store.look_now(record.id).await.expect("asked");
-            let leases = store.lease(5).await.expect("leases");
+            let leases = store.lease(&each(5)).await.expect("leases");
             let look = leases.into_iter().find(|l| l.kind == TaskKind::Look).expect("a look");
             let (now, record) = (Utc::now(), store.domain_named(named(host)).await.expect("found"));
             let (mut outcome, survey) = (outcome(&record), survey(&record));
@@ -310,10 +318,10 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         place(b"first key").await;
         let order = store.open_order(record.id).await.expect("read").expect("open");
         assert_eq!((order.url.as_deref(), order.sealed_key.as_slice()), (None, &b"first key"[..]));
-        let leases = store.lease(5).await.expect("leases");
+        let leases = store.lease(&each(5)).await.expect("leases");
         let lease = leases.iter().find(|l| l.kind == TaskKind::Order).expect("an order").clone();
         for look in leases.iter().filter(|l| l.kind == TaskKind::Look) {
-            store.postpone(look, Utc::now()).await.expect("given back");
+            store.postpone(look, Utc::now(), Lane::Usual).await.expect("given back");
         }
         place(b"second key").await;
         let same = store.open_order(record.id).await.expect("read").expect("open");
@@ -342,7 +350,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
 
         place(b"third key").await;
         let order = store.open_order(record.id).await.expect("read").expect("open");
-        let leases = store.lease(5).await.expect("leases");
+        let leases = store.lease(&each(5)).await.expect("leases");
         let lease = leases.iter().find(|l| l.kind == TaskKind::Order).expect("an order");
         let facts = CertificateFacts {
             serial: "01".into(),
@@ -399,7 +407,14 @@ fn names_are_taken_once_and_unknown_ones_are_named() {
 fn keys_are_found_by_hash_until_they_are_revoked() {
     run(async {
         let store = store("keys").await;
-        let key = NewKey { name: "", role: Role::Viewer, account: None, hash: b"hash", hint: "hint" };
+        let key = NewKey {
+            name: "",
+            role: Role::Viewer,
+            accounts: &[],
+            expires_at: None,
+            hash: b"hash",
+            hint: "hint",
+        };
         let id = store.add_key(&NewKey { name: "for tests", ..key }).await.expect("added");
         let again = store.add_key(&NewKey { name: "renamed", ..key }).await.expect("kept");
         assert_eq!(id, again, "a known hash is the same key");
@@ -440,9 +455,9 @@ fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
         // New domains have full looks; none is to be quick.
         assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 5));
         assert!(store.lease_sweep(100).await.expect("leased").tasks.is_empty());
-        let leases = store.lease(100).await.expect("leased");
+        let leases = store.lease(&each(100)).await.expect("leased");
         assert_eq!(leases.len(), 5);
-        assert!(store.lease(100).await.expect("leased").is_empty(), "they are taken");
+        assert!(store.lease(&each(100)).await.expect("leased").is_empty(), "they are taken");
         let record = store.domain_named(named("s0.fleet.example")).await.expect("there");
         assert_eq!((record.account.as_str(), record.domain.zone.as_str()), ("onswick", zone));
         assert!(record.looked_at.is_none() && record.domain.pair.is_none());

@@ -1,0 +1,154 @@
+//! What is kept for a time: what happened, and what was tried.
+
+use chrono::{DateTime, Duration, Utc};
+
+use crate::Store;
+use crate::StoreError;
+
+nomenta_core::spelled! {
+    /// Records that are kept for a time.
+    pub enum Aged: "kind of record" {
+        /// What happened to domains.
+        Events = "events",
+        /// How the routing spread over the vantages, but for the latest of each domain.
+        Spreads = "spreads",
+        /// What happened with orders, step by step.
+        Steps = "order-steps",
+        /// Orders that have ended, but for the latest of each domain.
+        Orders = "orders",
+        /// What people have changed.
+        Audit = "audit",
+        /// Jobs that have ended.
+        Jobs = "jobs",
+        /// Sessions that have ended.
+        Sessions = "sessions",
+    }
+}
+
+/// For how long each kind of record is kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Retention {
+    /// What happened to domains.
+    pub events: Duration,
+    /// How the routing spread.
+    pub spreads: Duration,
+    /// What happened with orders, step by step.
+    pub steps: Duration,
+    /// Orders that have ended; budgets are counted from them.
+    pub orders: Duration,
+    /// What people have changed.
+    pub audit: Duration,
+    /// Jobs, and sessions, that have ended.
+    pub jobs: Duration,
+}
+
+impl Default for Retention {
+    fn default() -> Self {
+        Self {
+            events: Duration::days(400),
+            spreads: Duration::days(30),
+            steps: Duration::days(90),
+            orders: Duration::days(400),
+            audit: Duration::days(800),
+            jobs: Duration::days(90),
+        }
+    }
+}
+
+impl Retention {
+    /// For how long a kind is kept.
+    pub fn of(&self, kind: Aged) -> Duration {
+        match kind {
+            Aged::Events => self.events,
+            Aged::Spreads => self.spreads,
+            Aged::Steps => self.steps,
+            Aged::Orders => self.orders,
+            Aged::Audit => self.audit,
+            Aged::Jobs | Aged::Sessions => self.jobs,
+        }
+    }
+}
+
+impl Store {
+    /// Forgets records that are older than `before`, at most `most` of them; returns how
+    /// many.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn forget_aged(&self, kind: Aged, before: DateTime<Utc>, most: i64) -> Result<u64, StoreError> {
+        let done = match kind {
+            Aged::Events => {
+                sqlx::query!(
+                    "DELETE FROM events WHERE seq IN (SELECT seq FROM events WHERE at < $1 ORDER BY at LIMIT $2)",
+                    before,
+                    most
+                )
+                .execute(&self.pool)
+                .await?
+            }
+            Aged::Spreads => {
+                sqlx::query!(
+                    "DELETE FROM spreads s USING (SELECT domain_id, at FROM spreads o WHERE at < $1
+                         AND EXISTS (SELECT FROM spreads n WHERE n.domain_id = o.domain_id AND n.at > o.at)
+                         ORDER BY at LIMIT $2) o
+                     WHERE s.domain_id = o.domain_id AND s.at = o.at",
+                    before,
+                    most
+                )
+                .execute(&self.pool)
+                .await?
+            }
+            Aged::Steps => {
+                sqlx::query!(
+                    "DELETE FROM order_steps WHERE ctid = ANY(ARRAY(
+                         SELECT ctid FROM order_steps WHERE at < $1 ORDER BY at LIMIT $2))",
+                    before,
+                    most
+                )
+                .execute(&self.pool)
+                .await?
+            }
+            Aged::Orders => {
+                sqlx::query!(
+                    "DELETE FROM orders WHERE id IN (
+                         SELECT o.id FROM orders o WHERE o.ended_at < $1
+                           AND EXISTS (SELECT FROM orders n WHERE n.domain_ids && o.domain_ids AND n.placed_at > o.placed_at)
+                         ORDER BY o.ended_at LIMIT $2)",
+                    before,
+                    most
+                )
+                .execute(&self.pool)
+                .await?
+            }
+            Aged::Audit => {
+                sqlx::query!(
+                    "DELETE FROM audit WHERE seq IN (SELECT seq FROM audit WHERE at < $1 ORDER BY at LIMIT $2)",
+                    before,
+                    most
+                )
+                .execute(&self.pool)
+                .await?
+            }
+            Aged::Jobs => {
+                sqlx::query!(
+                    // With their lines, of which there may be many: one at a time.
+                    "DELETE FROM jobs WHERE id IN (SELECT id FROM jobs WHERE ended_at < $1 ORDER BY ended_at LIMIT 1)",
+                    before
+                )
+                .execute(&self.pool)
+                .await?
+            }
+            Aged::Sessions => {
+                sqlx::query!(
+                    "DELETE FROM sessions WHERE id IN (
+                         SELECT id FROM sessions WHERE expires_at < $1 ORDER BY expires_at LIMIT $2)",
+                    before,
+                    most
+                )
+                .execute(&self.pool)
+                .await?
+            }
+        };
+        Ok(done.rows_affected())
+    }
+}
