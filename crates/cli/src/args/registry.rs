@@ -158,7 +158,7 @@ pub(crate) enum KeyVerb {
         #[arg(long)]
         role: Role,
         /// Another account that it opens, and no further one; repeat for each.
-        #[arg(long = "also", value_name = "ACCOUNT", requires = "account")]
+        #[arg(long = "also", value_name = "ACCOUNT")]
         accounts: Vec<String>,
         /// From when on it opens nothing (RFC 3339), such as 2027-01-04T06:00:00Z.
         #[arg(long, value_name = "TIME")]

@@ -17,6 +17,7 @@ mod dns;
 mod document;
 mod drift;
 mod feed;
+mod fleet;
 mod guard;
 mod hanging;
 mod issuance;
