@@ -21,13 +21,13 @@ async function leave() {
     <nav>
       <RouterLink :to="{ name: 'roster' }">Roster</RouterLink>
       <RouterLink :to="{ name: 'accounts' }">Accounts</RouterLink>
-      <RouterLink v-if="!session.who.account" :to="{ name: 'contests' }">Contests</RouterLink>
+      <RouterLink v-if="session.mayOperate" :to="{ name: 'intake' }">Intake</RouterLink>
+      <RouterLink :to="{ name: 'jobs' }">Jobs</RouterLink>
+      <RouterLink v-if="!session.isNarrow" :to="{ name: 'contests' }">Contests</RouterLink>
       <RouterLink :to="{ name: 'certificates' }">Certificates</RouterLink>
+      <RouterLink v-if="session.isAdmin" :to="{ name: 'access' }">Access</RouterLink>
     </nav>
-    <span class="soft"
-      >{{ session.who.name }}, {{ session.who.role
-      }}{{ session.who.account ? ` of ${session.who.account}` : "" }}</span
-    >
+    <span class="soft">{{ session.words }}</span>
     <ElButton text @click="toggle">{{ dark ? "Light" : "Dark" }}</ElButton>
     <ElButton text @click="leave">Sign out</ElButton>
   </header>

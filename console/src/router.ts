@@ -1,24 +1,22 @@
-import type { Component } from "vue";
+import type { RouteComponent } from "vue-router";
 import { createRouter, createWebHistory } from "vue-router";
 
-import AccountPage from "@/features/accounts/AccountPage.vue";
-import AccountsPage from "@/features/accounts/AccountsPage.vue";
-import ContestsPage from "@/features/contests/ContestsPage.vue";
-import DomainPage from "@/features/domain/DomainPage.vue";
-import CertificatesPage from "@/features/fleet/CertificatesPage.vue";
-import RosterPage from "@/features/roster/RosterPage.vue";
-import SignInPage from "@/features/sign-in/SignInPage.vue";
 import places from "@/places.json";
 import { useSession } from "@/stores/session";
 
-const pages: Record<keyof typeof places, Component> = {
-  roster: RosterPage,
-  domain: DomainPage,
-  accounts: AccountsPage,
-  account: AccountPage,
-  contests: ContestsPage,
-  certificates: CertificatesPage,
-  "sign-in": SignInPage,
+// Each page is a file of its own, fetched when somebody goes there.
+const pages: Record<keyof typeof places, () => Promise<RouteComponent>> = {
+  roster: () => import("@/features/roster/RosterPage.vue"),
+  domain: () => import("@/features/domain/DomainPage.vue"),
+  accounts: () => import("@/features/accounts/AccountsPage.vue"),
+  account: () => import("@/features/accounts/AccountPage.vue"),
+  intake: () => import("@/features/intake/IntakePage.vue"),
+  jobs: () => import("@/features/jobs/JobsPage.vue"),
+  job: () => import("@/features/jobs/JobPage.vue"),
+  contests: () => import("@/features/contests/ContestsPage.vue"),
+  certificates: () => import("@/features/fleet/CertificatesPage.vue"),
+  access: () => import("@/features/access/AccessPage.vue"),
+  "sign-in": () => import("@/features/sign-in/SignInPage.vue"),
 };
 
 // The service knows these places too: any other path is a problem, not a page.

@@ -2,8 +2,11 @@
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
+export type AccessKey = Schemas["AccessKey"];
 export type Account = Schemas["Account"];
 export type AccountChange = Schemas["AccountChange"];
+export type Act = Schemas["Act"];
+export type AuditEntry = Schemas["AuditEntry"];
 export type BaselineView = Schemas["BaselineView"];
 export type CertificateDay = Schemas["CertificateDay"];
 export type CertificateView = Schemas["CertificateView"];
@@ -16,8 +19,18 @@ export type FleetCertificate = Schemas["FleetCertificate"];
 export type Gate = Schemas["Gate"];
 export type GateStanding = Schemas["GateStanding"];
 export type Counts = Schemas["Counts"];
+export type Intake = Schemas["Intake"];
+export type IntakeProgress = Schemas["IntakeProgress"];
+export type IntakeRow = Schemas["IntakeRow"];
+export type Job = Schemas["Job"];
+export type JobItem = Schemas["JobItem"];
+export type JobState = Schemas["JobState"];
+export type JobPreview = Schemas["JobPreview"];
 export type JudgedLine = Schemas["JudgedLine"];
 export type MoveDomain = Schemas["MoveDomain"];
+export type MadeKey = Schemas["MadeKey"];
+export type NewJob = Schemas["NewJob"];
+export type NewKey = Schemas["NewKey"];
 export type OpenFinding = Schemas["OpenFinding"];
 export type Held = Schemas["Held"];
 export type Ingress = Schemas["Ingress"];
@@ -27,6 +40,7 @@ export type Party = Schemas["Party"];
 export type Probe = Schemas["Probe"];
 export type Rehearsal = Schemas["Rehearsal"];
 export type RosterLine = Schemas["RosterLine"];
+export type Session = Schemas["Session"];
 export type Sheet = Schemas["Sheet"];
 export type SheetView = Schemas["SheetView"];
 export type Site = Schemas["Site"];
@@ -177,7 +191,71 @@ export const api = {
   contests: (path: string) => page<Contest>(path),
   rule: (id: string, side: string, because: string) =>
     call<Contest>("POST", `contests/${id}/ruling`, { side, because }),
+  findings: () => call<Schemas["CatalogueEntry"][]>("GET", "findings"),
+  preview: (job: NewJob) => call<JobPreview>("POST", "jobs/preview", job),
+  beginJob: (job: NewJob) => call<Job>("POST", "jobs", job),
+  jobs: (path: string) => page<Job>(path),
+  job: (id: string) => call<Job>("GET", `jobs/${id}`),
+  jobItems: (path: string) => page<JobItem>(path),
+  stopJob: (id: string) => call<Job>("DELETE", `jobs/${id}`),
+  keys: (path: string) => page<AccessKey>(path),
+  addKey: (key: NewKey) => call<MadeKey>("POST", "keys", key),
+  revokeKey: (id: string) => call<void>("DELETE", `keys/${id}`),
+  sessions: (path: string) => page<Session>(path),
+  endSession: (id: string) => call<void>("DELETE", `sessions/${id}`),
+  audit: (path: string) => page<AuditEntry>(path),
+  /** Judges a table, and takes in what is accepted unless it is a dry run. */
+  intake,
 };
+
+/** Sends a table, and tells how far it has come until its rows are answered. */
+async function intake(
+  table: string,
+  dry: boolean,
+  told: (progress: IntakeProgress) => void,
+): Promise<Intake> {
+  const headers = { "Content-Type": "text/csv; charset=utf-8", Accept: "text/event-stream" };
+  const path = `/api/v1/intake${dry ? "?dry_run=true" : ""}`;
+  const lost = () =>
+    new Problem(0, "The service cannot be reached. Your table is kept; try again.", {});
+
+  let response: Response;
+  try {
+    response = await fetch(path, { method: "POST", headers, body: table });
+  } catch {
+    throw lost();
+  }
+  if (!response.ok || !response.body) throw problem(response.status, await response.text());
+
+  for await (const { event, data } of events(response.body)) {
+    if (event === "progress") told(JSON.parse(data) as IntakeProgress);
+    if (event === "done") return JSON.parse(data) as Intake;
+    if (event === "failed") throw problem((JSON.parse(data) as Schemas["Problem"]).status, data);
+  }
+  throw lost();
+}
+
+/** The server-sent events of an answer (WHATWG HTML, section 9.2). */
+async function* events(body: ReadableStream<Uint8Array>) {
+  const reader = body.getReader();
+  const decoder = new TextDecoder();
+  let text = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    if (done) return;
+    const parts = (text + decoder.decode(value, { stream: true })).split("\n\n");
+    text = parts.pop() ?? "";
+    for (const part of parts) {
+      const field = (name: string) =>
+        part
+          .split("\n")
+          .filter((line) => line.startsWith(`${name}: `))
+          .map((line) => line.slice(name.length + 2))
+          .join("\n");
+      yield { event: field("event"), data: field("data") };
+    }
+  }
+}
 
 /** Calls `heard` for each event from now on; returns how to stop. */
 export function listen(heard: (event: Event) => void, missed: () => void): () => void {

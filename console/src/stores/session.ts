@@ -1,5 +1,5 @@
 import { defineStore } from "pinia";
-import { ref } from "vue";
+import { computed, ref } from "vue";
 
 import { api, type Who } from "@/api/client";
 
@@ -23,5 +23,20 @@ export const useSession = defineStore("session", () => {
     who.value = null;
   }
 
-  return { who, restore, signIn, signOut };
+  /** Whether the key opens some accounts alone. */
+  const isNarrow = computed(() => (who.value?.accounts ?? []).length > 0);
+  const isAdmin = computed(() => who.value?.role === "admin");
+  const mayOperate = computed(() => isAdmin.value || who.value?.role === "operator");
+  /** Whether everything about every account may be changed. */
+  const mayAdminister = computed(() => isAdmin.value && !isNarrow.value);
+
+  /** Who is signed in, in words. */
+  const words = computed(() => {
+    if (!who.value) return "";
+    const { name, role, accounts = [] } = who.value;
+    const whose = accounts.length > 2 ? `${accounts.length} accounts` : accounts.join(" and ");
+    return `${name}, ${role}${whose ? ` of ${whose}` : ""}`;
+  });
+
+  return { who, isNarrow, isAdmin, mayOperate, mayAdminister, words, restore, signIn, signOut };
 });

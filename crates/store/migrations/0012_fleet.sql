@@ -87,22 +87,36 @@ CREATE INDEX audit_name ON audit (name, seq);
 CREATE INDEX audit_at ON audit (at);
 
 -- What is told of a record: no secrets, and the names of what it refers to.
-CREATE FUNCTION told_of(given jsonb) RETURNS jsonb LANGUAGE sql STABLE AS $$
-    SELECT given - ARRAY['site_id', 'next_site_id', 'ingress_id', 'account_id', 'account_ids', 'key_id']
-        || CASE WHEN given ? 'site_id'
-                THEN jsonb_build_object('site', (SELECT name FROM sites WHERE id = (given->>'site_id')::uuid)) ELSE '{}' END
-        || CASE WHEN given ? 'next_site_id'
-                THEN jsonb_build_object('next_site', (SELECT name FROM sites WHERE id = (given->>'next_site_id')::uuid)) ELSE '{}' END
-        || CASE WHEN given ? 'ingress_id'
-                THEN jsonb_build_object('ingress', (SELECT name FROM ingresses WHERE id = (given->>'ingress_id')::uuid)) ELSE '{}' END
-        || CASE WHEN given ? 'account_id'
-                THEN jsonb_build_object('account', (SELECT name FROM accounts WHERE id = (given->>'account_id')::uuid)) ELSE '{}' END
-        || CASE WHEN given ? 'account_ids'
-                THEN jsonb_build_object('accounts', (SELECT jsonb_agg(name ORDER BY name) FROM accounts
-                    WHERE id::text IN (SELECT jsonb_array_elements_text(nullif(given->'account_ids', 'null'))))) ELSE '{}' END
-        || CASE WHEN given ? 'key_id'
-                THEN jsonb_build_object('key', (SELECT name FROM access_keys WHERE id = (given->>'key_id')::uuid)) ELSE '{}' END
-$$;
+CREATE FUNCTION told_of(given jsonb) RETURNS jsonb LANGUAGE plpgsql STABLE AS $$
+DECLARE
+    told jsonb := given;
+BEGIN
+    IF given ? 'site_id' THEN
+        told := told - 'site_id' || jsonb_build_object('site', (SELECT name FROM sites WHERE id = (given->>'site_id')::uuid));
+    END IF;
+    IF given ? 'next_site_id' THEN
+        told := told - 'next_site_id'
+            || jsonb_build_object('next_site', (SELECT name FROM sites WHERE id = (given->>'next_site_id')::uuid));
+    END IF;
+    IF given ? 'ingress_id' THEN
+        told := told - 'ingress_id'
+            || jsonb_build_object('ingress', (SELECT name FROM ingresses WHERE id = (given->>'ingress_id')::uuid));
+    END IF;
+    IF given ? 'account_id' THEN
+        told := told - 'account_id'
+            || jsonb_build_object('account', (SELECT name FROM accounts WHERE id = (given->>'account_id')::uuid));
+    END IF;
+    IF given ? 'account_ids' THEN
+        told := told - 'account_ids' || jsonb_build_object('accounts', (
+            SELECT jsonb_agg(name ORDER BY name) FROM accounts
+            WHERE id::text IN (SELECT jsonb_array_elements_text(nullif(given->'account_ids', 'null')))));
+    END IF;
+    IF given ? 'key_id' THEN
+        told := told - 'key_id'
+            || jsonb_build_object('key', (SELECT name FROM access_keys WHERE id = (given->>'key_id')::uuid));
+    END IF;
+    RETURN told;
+END $$;
 
 -- Records a change under whoever the transaction is for. Arguments: the kind of record, the
 -- column that names it, columns that nobody sets, and columns that are secret.

@@ -26,7 +26,7 @@ const adding = ref(false);
 const renaming = ref<Site | null>(null);
 const session = useSession();
 const now = useNow();
-const mayChange = computed(() => session.who?.role === "admin" && !session.who.account);
+const mayChange = computed(() => session.mayAdminister);
 
 async function reload() {
   try {

@@ -12,7 +12,7 @@ import AddAccountDialog from "./AddAccountDialog.vue";
 const adding = ref(false);
 const text = ref("");
 const session = useSession();
-const mayAdd = computed(() => session.who?.role === "admin" && !session.who.account);
+const mayAdd = computed(() => session.mayAdminister);
 const { rows, more, loaded, showMore } = usePages<Account>(
   () => listing("accounts", { text: text.value.trim() }),
   api.accounts,

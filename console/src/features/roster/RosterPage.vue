@@ -1,17 +1,23 @@
 <script setup lang="ts">
-import { ElButton, ElInput } from "element-plus";
+import { ElButton, ElCheckboxGroup, ElCheckbox, ElInput, ElPopover } from "element-plus";
 import { computed, ref } from "vue";
 
 import GatePosts from "@/components/GatePosts.vue";
 import { useNow } from "@/composables/useNow";
+import { useRowKeys } from "@/composables/useRowKeys";
 import { exact, since } from "@/lib/time";
 import { useSession } from "@/stores/session";
 
+import BulkDialog from "./BulkDialog.vue";
 import EnrolDialog from "./EnrolDialog.vue";
+import FilterBar from "./FilterBar.vue";
 import StageBar from "./StageBar.vue";
+import ViewBar from "./ViewBar.vue";
 import { useRoster } from "./useRoster";
+import { COLUMNS, useViews } from "./useViews";
 
-const { rows: lines, counts, filters, set, more, loaded, showMore } = useRoster();
+const { rows: lines, counts, filters, set, more, loaded, showMore, saving, save } = useRoster();
+const { views, columns, save: keep, drop } = useViews();
 const stage = computed({
   get: () => filters.value.stage ?? "",
   set: (stage) => void set({ stage: stage || undefined }),
@@ -20,10 +26,19 @@ const text = computed({
   get: () => filters.value.text ?? "",
   set: (text) => void set({ text: text || undefined }),
 });
+
+/** Filters that stand in no other place than the bar. */
+const narrowed = computed(
+  () => Object.keys(filters.value).filter((name) => name !== "stage" && name !== "text").length,
+);
+const filtering = ref(narrowed.value > 0);
 const session = useSession();
 const now = useNow();
 const enrolling = ref(false);
-const mayEnrol = computed(() => session.who?.role === "operator" || session.who?.role === "admin");
+const working = ref(false);
+const find = ref<InstanceType<typeof ElInput>>();
+const shows = (column: keyof typeof COLUMNS) => columns.value.includes(column);
+useRowKeys(() => find.value?.input);
 </script>
 
 <template>
@@ -32,23 +47,37 @@ const mayEnrol = computed(() => session.who?.role === "operator" || session.who?
     <div class="tools">
       <h1>Roster</h1>
       <ElInput
+        ref="find"
         v-model="text"
         class="find"
-        placeholder="Part of a name"
+        placeholder="Part of a name  ( / )"
         aria-label="Part of a name"
         clearable
       />
-      <ElButton v-if="mayEnrol" type="primary" @click="enrolling = true">Enrol a domain</ElButton>
+      <ElButton :aria-expanded="filtering" @click="filtering = !filtering">
+        Filters{{ narrowed ? ` (${narrowed})` : "" }}
+      </ElButton>
+      <ElPopover trigger="click" width="200" title="Columns">
+        <template #reference><ElButton>Columns</ElButton></template>
+        <ElCheckboxGroup v-model="columns" class="columns">
+          <ElCheckbox v-for="(name, key) in COLUMNS" :key="key" :value="key">{{ name }}</ElCheckbox>
+        </ElCheckboxGroup>
+      </ElPopover>
+      <ElButton :loading="saving" @click="save">Save as CSV</ElButton>
+      <template v-if="session.mayOperate">
+        <ElButton :disabled="!lines.length" @click="working = true">Do to all …</ElButton>
+        <ElButton type="primary" @click="enrolling = true">Enrol a domain</ElButton>
+      </template>
     </div>
+    <ViewBar :views="views" :filters="filters" @keep="keep" @drop="drop" />
+    <FilterBar v-if="filtering" :filters="filters" @set="set" />
     <table v-if="lines.length">
       <thead>
         <tr>
           <th scope="col">Domain</th>
-          <th scope="col">Account</th>
-          <th scope="col">Gates</th>
-          <th scope="col">Stage</th>
-          <th scope="col">Findings</th>
-          <th scope="col">Unchanged</th>
+          <template v-for="(name, key) in COLUMNS" :key="key">
+            <th v-if="shows(key)" scope="col">{{ name }}</th>
+          </template>
         </tr>
       </thead>
       <tbody>
@@ -61,6 +90,7 @@ const mayEnrol = computed(() => session.who?.role === "operator" || session.who?
           <td>
             <RouterLink
               class="record"
+              data-row
               :to="{
                 name: 'domain',
                 params: { host: line.host },
@@ -72,29 +102,42 @@ const mayEnrol = computed(() => session.who?.role === "operator" || session.who?
               ≈ {{ line.lookalike }}: {{ line.host }}
             </div>
           </td>
-          <td>
+          <td v-if="shows('account')">
             <RouterLink :to="{ name: 'account', params: { name: line.account } }">{{
               line.account
             }}</RouterLink>
           </td>
-          <td><GatePosts :gates="line.gates" /></td>
-          <td>{{ line.stage }}</td>
-          <td class="finding">{{ line.findings.join(", ") }}</td>
-          <td class="soft span" :title="exact(line.moved_at)">{{ since(line.moved_at, now) }}</td>
+          <td v-if="shows('site')">{{ line.site }}</td>
+          <td v-if="shows('gates')"><GatePosts :gates="line.gates" /></td>
+          <td v-if="shows('stage')">{{ line.stage }}</td>
+          <td v-if="shows('findings')" class="finding">{{ line.findings.join(", ") }}</td>
+          <td v-if="shows('operator')">{{ line.operator }}</td>
+          <td v-if="shows('enrolled')" class="soft span" :title="exact(line.enrolled_at)">
+            {{ since(line.enrolled_at, now) }}
+          </td>
+          <td v-if="shows('moved')" class="soft span" :title="exact(line.moved_at)">
+            {{ since(line.moved_at, now) }}
+          </td>
         </tr>
       </tbody>
     </table>
     <p v-else-if="loaded" class="soft">No domain fits. Enrol one, or widen the search.</p>
     <p v-if="more"><ElButton @click="showMore">Show more</ElButton></p>
     <EnrolDialog v-model="enrolling" />
+    <BulkDialog v-model="working" :filters="filters" />
   </section>
 </template>
 
 <style scoped>
 .tools {
   display: flex;
-  gap: calc(var(--step) * 2);
+  flex-wrap: wrap;
+  gap: var(--step);
   align-items: center;
+}
+
+.tools > :deep(.el-button + .el-button) {
+  margin-left: 0;
 }
 
 h1 {
@@ -102,7 +145,11 @@ h1 {
 }
 
 .find {
-  width: 260px;
+  width: 220px;
+}
+
+.columns {
+  display: grid;
 }
 
 .lookalike {

@@ -3,6 +3,8 @@ import { useRoute, useRouter } from "vue-router";
 
 import { api, listing, type Event, type RosterLine, type StageCount } from "@/api/client";
 import { usePages } from "@/composables/usePages";
+import { csv } from "@/lib/csv";
+import { download } from "@/lib/download";
 
 /** What the roster may be filtered and sorted by; it stands in the page's address. */
 export const FILTERS = [
@@ -23,6 +25,19 @@ export type Filters = Partial<Record<Filter, string>>;
 
 /** Kinds of event after which a line may read otherwise. */
 const MOVING = /^nomenta\.(domain|gate|finding|claim|account|pair|token)\./;
+
+/** Lines that are saved at most; the command line has no such end. */
+const MOST_SAVED = 50_000;
+
+const cells = (line: RosterLine) => [
+  line.host,
+  line.account,
+  line.site,
+  line.stage,
+  line.findings.join(" "),
+  line.operator ?? "",
+  line.enrolled_at,
+];
 
 /** The roster: filtered lines, counts by stage, kept true by live events. */
 export function useRoster() {
@@ -58,5 +73,24 @@ export function useRoster() {
   /** Changes filters; the address keeps them, so that back leads back. */
   const set = (change: Filters) => router.replace({ query: { ...filters.value, ...change } });
 
-  return { ...pages, counts, filters, set };
+  const saving = ref(false);
+
+  /** Hands out every line that the filters leave, as a table for a spreadsheet. */
+  async function save() {
+    saving.value = true;
+    try {
+      const rows = [["host", "account", "site", "stage", "findings", "operator", "enrolled_at"]];
+      let next: string | undefined = listing("domains", { ...filters.value, limit: "500" });
+      while (next && rows.length <= MOST_SAVED) {
+        const page: { rows: RosterLine[]; next?: string } = await api.roster(next);
+        rows.push(...page.rows.map(cells));
+        next = page.next;
+      }
+      download("roster.csv", csv(rows));
+    } finally {
+      saving.value = false;
+    }
+  }
+
+  return { ...pages, counts, filters, set, saving, save };
 }

@@ -1,5 +1,6 @@
 //! `audit`.
 
+use chrono::DateTime;
 use nomenta_api::audit::{AuditEntry, AuditQuery};
 use serde_json::Value;
 
@@ -57,7 +58,10 @@ fn differences(entry: &AuditEntry) -> Vec<String> {
 fn said(value: &Value) -> String {
     match value {
         Value::Null => "–".into(),
-        Value::String(text) => text.clone(),
+        Value::String(text) => match DateTime::parse_from_rfc3339(text) {
+            Ok(at) => moment(at.to_utc()),
+            Err(_) => text.clone(),
+        },
         Value::Array(list) => list.iter().map(said).collect::<Vec<_>>().join(" "),
         other => other.to_string(),
     }

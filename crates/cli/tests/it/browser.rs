@@ -89,6 +89,19 @@ impl Browser {
         wait.for_element(Locator::XPath(&path)).await.expect(words).click().await.expect(words);
     }
 
+    /// Takes an option of the list that is open, once it holds still.
+    pub(crate) async fn choose(&self, words: &str) {
+        let path =
+            format!("//li[contains(@class, 'el-select-dropdown__item') and normalize-space(.)='{words}']");
+        let clicked = || async {
+            match self.page.find(Locator::XPath(&path)).await {
+                Ok(option) => option.click().await.is_ok(),
+                Err(_) => false,
+            }
+        };
+        nomenta_world::wait_for(words, Duration::from_secs(60), clicked).await.expect("chosen");
+    }
+
     pub(crate) async fn type_into(&self, css: &str, text: &str) {
         let field = self.see(css).await;
         field.click().await.expect("focused");

@@ -18,6 +18,7 @@ mod document;
 mod drift;
 mod feed;
 mod fleet;
+mod fleet_console;
 mod guard;
 mod hanging;
 mod issuance;

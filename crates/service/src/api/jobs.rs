@@ -9,7 +9,8 @@ use nomenta_api::domain::StageCount;
 use nomenta_api::job::{Act, ItemResult, ItemsQuery, Job, JobItem, JobPreview, JobsQuery, NewJob, Outlook};
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
-use nomenta_store::{ItemRow, JobRow, Order, Place, RosterFilter, StoreError};
+use nomenta_core::judge::gate::Stage;
+use nomenta_store::{Counted, ItemRow, JobRow, Order, Place, RosterFilter, StoreError};
 use uuid::Uuid;
 
 use super::paging::{self, Cursor};
@@ -57,9 +58,16 @@ pub(super) async fn preview(
         changes: of(Outlook::Changes),
         nothing: of(Outlook::Nothing),
         refused: of(Outlook::Refused),
-        stages: counted.iter().map(|one| StageCount { stage: one.of, count: one.count }).collect(),
+        stages: in_order(&counted),
         first: first.into_iter().map(|row| row.host.into()).collect(),
     }))
+}
+
+/// Stages that there are any at, in the order in which they are passed.
+fn in_order(counted: &[Counted<Stage>]) -> Vec<StageCount> {
+    let of = |stage: &Stage| counted.iter().find(|one| one.of == *stage);
+    let found = Stage::WORDS.iter().filter_map(of);
+    found.map(|one| StageCount { stage: one.of, count: one.count }).collect()
 }
 
 /// Begins a job; it goes on by itself, over every restart, until it is done or stopped.

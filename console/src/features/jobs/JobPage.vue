@@ -1,0 +1,143 @@
+<script setup lang="ts">
+import { ElButton } from "element-plus";
+import { computed, onUnmounted, ref } from "vue";
+
+import { api, listing, type Job, type JobItem } from "@/api/client";
+import JobBar from "@/components/JobBar.vue";
+import { useNow } from "@/composables/useNow";
+import { usePages } from "@/composables/usePages";
+import { STATES, words } from "@/lib/act";
+import { exact, span } from "@/lib/time";
+import { useSession } from "@/stores/session";
+
+import { selected } from "./selected";
+
+// One job: how far it has come, and what it did to each domain.
+const props = defineProps<{ id: string }>();
+const session = useSession();
+const now = useNow();
+const job = ref<Job>();
+const missing = ref("");
+const only = ref<NonNullable<JobItem["result"]>>();
+
+const { rows, more, loaded, reload, showMore } = usePages<JobItem>(
+  () => listing(`jobs/${props.id}/domains`, { result: only.value }),
+  async (path) => {
+    try {
+      job.value = await api.job(props.id);
+      return await api.jobItems(path);
+    } catch (problem) {
+      missing.value = (problem as Error).message;
+      return { rows: [] };
+    }
+  },
+  () => false,
+);
+const timer = window.setInterval(() => job.value && !job.value.ended_at && reload(), 1500);
+onUnmounted(() => window.clearInterval(timer));
+
+const counts = computed(() => {
+  const { changed = 0, unchanged = 0, refused = 0 } = job.value ?? {};
+  return { changed, unchanged, refused };
+});
+const NAMES = { changed: "changed", unchanged: "so already", refused: "could not be" };
+async function stop() {
+  job.value = await api.stopJob(props.id);
+  await reload();
+}
+</script>
+
+<template>
+  <section class="page">
+    <p v-if="missing" role="alert" class="soft">{{ missing }}</p>
+    <template v-else-if="job">
+      <header>
+        <h1>{{ words(job.act) }}</h1>
+        <p>{{ selected(job.domains) }}</p>
+        <p class="state" :data-state="job.state">
+          <JobBar :job="job" /> {{ STATES[job.state] }}
+          <span class="soft" :title="exact(job.created_at)">
+            begun {{ span(now - Date.parse(job.created_at)) }} ago by {{ job.by ?? "the service" }}
+            <template v-if="job.ended_at"
+              >, ended after
+              {{ span(Date.parse(job.ended_at) - Date.parse(job.created_at)) }}</template
+            >
+          </span>
+          <ElButton v-if="!job.ended_at && session.mayOperate" type="danger" @click="stop"
+            >Stop it</ElButton
+          >
+        </p>
+      </header>
+      <div class="counts" role="group" aria-label="Domains by result">
+        <button
+          v-for="(name, key) in NAMES"
+          :key="key"
+          type="button"
+          :aria-pressed="only === key"
+          @click="only = only === key ? undefined : key"
+        >
+          <span class="count">{{ counts[key] }}</span> {{ name }}
+        </button>
+      </div>
+      <table v-if="rows.length">
+        <thead>
+          <tr>
+            <th scope="col">Domain</th>
+            <th scope="col">What was done</th>
+            <th scope="col">Because</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="item in rows" :key="item.host" :data-result="item.result">
+            <td>
+              <RouterLink
+                class="record"
+                data-row
+                :to="{ name: 'domain', params: { host: item.host } }"
+                >{{ item.host }}</RouterLink
+              >
+            </td>
+            <td>{{ item.result ? NAMES[item.result] : "not yet" }}</td>
+            <td>{{ item.because }}</td>
+          </tr>
+        </tbody>
+      </table>
+      <p v-else-if="loaded" class="soft">None.</p>
+      <p v-if="more"><ElButton @click="showMore">Show more</ElButton></p>
+    </template>
+  </section>
+</template>
+
+<style scoped>
+.state {
+  display: flex;
+  flex-wrap: wrap;
+  gap: var(--step);
+  align-items: center;
+}
+
+.counts {
+  display: flex;
+  gap: 2px;
+}
+
+.counts button {
+  padding: 6px 10px 8px;
+  border: 0;
+  border-top: 4px solid var(--hairline);
+  background: none;
+  color: var(--ink);
+  text-align: left;
+  cursor: pointer;
+}
+
+.counts [aria-pressed="true"] {
+  background: var(--act-wash);
+}
+
+.count {
+  font-size: 20px;
+  font-weight: 600;
+  font-variant-numeric: tabular-nums;
+}
+</style>
