@@ -266,10 +266,13 @@ pub struct JobsQuery {
 #[into_params(parameter_in = Query)]
 pub struct ItemsQuery {
     /// Only those with this result.
-    #[param(max_length = 20)]
+    #[param(value_type = Option<ItemResult>)]
     pub result: Option<String>,
     /// Only those after this one: the cursor in the `Link` header.
-    #[param(max_length = 400)]
+    #[param(
+        max_length = 400,
+        pattern = r"^[!-}]{1,253}~[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12}$"
+    )]
     pub after: Option<String>,
     /// Lines at most; 100 if left out.
     #[param(minimum = 1, maximum = 500, default = 100)]
