@@ -12,7 +12,7 @@ const parts = computed(() => {
 });
 const told = computed(() => {
   const { total, changed, unchanged, refused } = props.job;
-  return `${changed + unchanged + refused} of ${total} done`;
+  return `${changed + unchanged + refused} of ${total}`;
 });
 </script>
 

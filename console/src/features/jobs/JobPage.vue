@@ -36,11 +36,24 @@ const { rows, more, loaded, reload, showMore } = usePages<JobItem>(
 const timer = window.setInterval(() => job.value && !job.value.ended_at && reload(), 1500);
 onUnmounted(() => window.clearInterval(timer));
 
+/** The filters of the roster that leave the same domains. */
+const asked = computed(() => {
+  const filters = Object.entries(job.value?.domains ?? {});
+  return Object.fromEntries(filters.map(([name, value]) => [name, String(value)]));
+});
+const told = computed(() => {
+  if (!job.value) return "";
+  const { created_at, ended_at, by } = job.value;
+  const begun = `begun ${span(now.value - Date.parse(created_at))} ago by ${by ?? "the service"}`;
+  if (!ended_at) return begun;
+  return `${begun}, ended after ${span(Date.parse(ended_at) - Date.parse(created_at))}`;
+});
+
 const counts = computed(() => {
   const { changed = 0, unchanged = 0, refused = 0 } = job.value ?? {};
   return { changed, unchanged, refused };
 });
-const NAMES = { changed: "changed", unchanged: "so already", refused: "could not be" };
+const NAMES = { changed: "done", unchanged: "so already", refused: "could not be" };
 async function stop() {
   job.value = await api.stopJob(props.id);
   await reload();
@@ -53,15 +66,15 @@ async function stop() {
     <template v-else-if="job">
       <header>
         <h1>{{ words(job.act) }}</h1>
-        <p>{{ selected(job.domains) }}</p>
+        <p>
+          <RouterLink :to="{ name: 'roster', query: asked }">{{
+            selected(job.domains)
+          }}</RouterLink>
+        </p>
         <p class="state" :data-state="job.state">
           <JobBar :job="job" /> {{ STATES[job.state] }}
           <span class="soft" :title="exact(job.created_at)">
-            begun {{ span(now - Date.parse(job.created_at)) }} ago by {{ job.by ?? "the service" }}
-            <template v-if="job.ended_at"
-              >, ended after
-              {{ span(Date.parse(job.ended_at) - Date.parse(job.created_at)) }}</template
-            >
+            {{ told }}
           </span>
           <ElButton v-if="!job.ended_at && session.mayOperate" type="danger" @click="stop"
             >Stop it</ElButton

@@ -76,7 +76,7 @@ fn filters_stand_in_the_address_are_saved_as_a_view_and_say_what_is_worked_on() 
         browser.choose("Pause").await;
         browser.press("Pause: 3").await;
         browser.see("[data-state='done']").await;
-        browser.read("3 changed").await;
+        browser.read("3 done").await;
         browser.see("tr[data-result='changed']").await;
         let paused = service.get(&format!("domains?text={zone}&stage=paused")).await.1;
         assert_eq!(paused.as_array().map(Vec::len), Some(3));

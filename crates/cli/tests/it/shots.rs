@@ -22,6 +22,11 @@ async fn shoot(browser: &Browser, name: &str) {
 const ZONE: &str = "$ORIGIN pellgate.example.\n@ 300 SOA ns1.harrowdns.example. admin 9 3600 600 86400 60\n\
                     @ 300 NS ns1.harrowdns.example.\n@ 300 A 127.77.0.10\n@ 300 A 192.0.2.7\n@ 300 MX 10 mail\n";
 
+/// What an engineer might paste.
+const TABLE: &str = "host,site,account,pair\nharbour.onswick.example,onswick,onswick,\nonswick.example,onswick,,yes\n\
+                     192.0.2.7,onswick,,\nshop.quaymark.example,onswick,,\ntrams.example,nowhere,,\n\
+                     quay.dunvarra.example,dunvarra,dunvarra,\n";
+
 #[test]
 #[ignore = "needs a running demo, named by NOMENTA_READY_FILE"]
 fn shots() {
@@ -67,6 +72,18 @@ fn shots() {
         browser.page.goto(&format!("{url}/contests")).await.expect("the page");
         browser.see("[data-side='challenger'] svg[aria-label='match']").await;
         shoot(&browser, "contests.png").await;
+        browser.page.goto(&format!("{url}/intake")).await.expect("the page");
+        browser.type_into("#table", TABLE).await;
+        browser.see("tr[data-result='new']").await;
+        shoot(&browser, "intake.png").await;
+        browser.page.goto(&format!("{url}/?stage=routing")).await.expect("the roster");
+        browser.see("tr[data-stage='routing']").await;
+        browser.press("Do to all …").await;
+        browser.read("domains would be changed.").await;
+        shoot(&browser, "bulk.png").await;
+        browser.page.goto(&format!("{url}/access?pane=audit")).await.expect("the page");
+        browser.see("tr[data-kind='account']").await;
+        shoot(&browser, "audit.png").await;
         browser.page.goto(&format!("{url}/accounts/fennick")).await.expect("the page");
         browser.see("tr[data-host]").await;
         shoot(&browser, "account.png").await;
