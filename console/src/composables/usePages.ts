@@ -4,6 +4,11 @@ import type { Event } from "@/api/client";
 
 import { useLive } from "./useLive";
 
+/** Lines that a page shows at least, where there are so many. */
+const LEAST = 40;
+/** Pages that are read for one that is shown, at most. */
+const MOST_READ = 6;
+
 /** A page of a listing; `next` leads to the one after. */
 export interface Page<T> {
   rows: T[];
@@ -25,11 +30,15 @@ export function usePages<T>(
   const loaded = ref(false);
   let turn = 0;
 
+  const isShort = (found: T[], page: number) =>
+    found.length < pages.value * LEAST && page < pages.value * MOST_READ;
+
   async function reload() {
     const mine = ++turn;
     const found: T[] = [];
     let next: string | undefined = path();
-    for (let page = 0; page < pages.value && next; page++) {
+    // A page may be short, and lead on all the same: a few of them make one that is shown.
+    for (let page = 0; next && (page < pages.value || isShort(found, page)); page++) {
       const answer: Page<T> = await read(next);
       found.push(...answer.rows);
       next = answer.next;

@@ -87,16 +87,24 @@ impl AccountColumns {
     }
 }
 
+/// What is looked for in names and titles, as a pattern for LIKE.
+fn pattern(text: &str) -> String {
+    containing(&text.trim().to_lowercase())
+}
+
 /// Sites, by what the statement goes along.
 macro_rules! sites {
     ($pool:expr, $along:literal, $name:expr, $account:expr, $pattern:expr, $limit:expr) => {
+        sites!(@of "sites", $pool, $along, $name, $account, $pattern, $limit)
+    };
+    (@of $of:literal, $pool:expr, $along:literal, $name:expr, $account:expr, $pattern:expr, $limit:expr) => {
         sqlx::query_as!(
             SiteRow,
             r#"SELECT s.id, s.version, s.name, (SELECT name FROM accounts WHERE id = s.account_id) AS "account!",
                       (SELECT name FROM ingresses WHERE id = s.ingress_id) AS "ingress!", s.default_host,
                       s.entry_path, s.error_path, s.created_at,
                       ARRAY(SELECT host FROM former_hosts f WHERE f.site_id = s.id ORDER BY host) AS "former_hosts!"
-               FROM (SELECT * FROM sites WHERE "# + $along + " AND ($2::uuid[] IS NULL OR account_id = ANY($2))
+               FROM (SELECT * FROM "# + $of + " WHERE " + $along + " AND ($2::uuid[] IS NULL OR account_id = ANY($2))
                      AND ($3::text IS NULL OR sought LIKE $3) ORDER BY name LIMIT $4) s
                ORDER BY s.name",
             $name,
@@ -227,6 +235,21 @@ impl Store {
                 .fetch_all(&self.pool)
                 .await?
             }
+            Some(text) if self.is_common_to_accounts(&pattern(text)).await? => {
+                sqlx::query_as!(
+                    AccountColumns,
+                    "SELECT id, name, title, contact, language, notes, allowance, suspended_at, created_at, version
+                     -- By name, one after the other, until there are enough.
+                     FROM (SELECT * FROM accounts WHERE name > $1 ORDER BY name OFFSET 0) a
+                     WHERE sought LIKE $4 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
+                    after,
+                    of.whose.accounts(),
+                    limit,
+                    pattern(text)
+                )
+                .fetch_all(&self.pool)
+                .await?
+            }
             Some(text) => {
                 sqlx::query_as!(
                     AccountColumns,
@@ -235,7 +258,7 @@ impl Store {
                     after,
                     of.whose.accounts(),
                     limit,
-                    containing(&text.trim().to_lowercase())
+                    pattern(text)
                 )
                 .fetch_all(&self.search)
                 .await?
@@ -370,12 +393,20 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn sites(&self, of: &NameFilter, limit: i64) -> Result<Vec<SiteRow>, StoreError> {
         let after = of.after.as_deref().unwrap_or_default();
-        let pattern = of.text.as_deref().map(|text| containing(&text.trim().to_lowercase()));
+        let pattern = of.text.as_deref().map(|text| pattern(text));
 
         Ok(match (of.whose.accounts(), pattern) {
             (None, None) => sites!(self.pool, "name > $1", after, None::<&[Uuid]>, None::<String>, limit),
             (Some(accounts), pattern) => {
                 sites!(self.pool, "name > $1 AND account_id = ANY($2)", after, Some(accounts), pattern, limit)
+            }
+            (None, Some(pattern)) if self.is_common_to_sites(&pattern).await? => {
+                let (nobody, common) = (None::<&[Uuid]>, Some(pattern));
+                sites!(
+                    // By name, one after the other, until there are enough.
+                    @of "(SELECT * FROM sites WHERE name > $1 ORDER BY name OFFSET 0) t",
+                    self.pool, "sought LIKE $3", after, nobody, common, limit
+                )
             }
             (None, pattern) => {
                 let nobody = None::<&[Uuid]>;

@@ -47,6 +47,7 @@ mod tallies;
 mod tasks;
 mod tokens;
 mod version;
+mod walk;
 mod watchman;
 
 use std::sync::Arc;
@@ -87,6 +88,7 @@ pub use sweeps::{QuickDone, QuickTask, Sweep};
 pub use tallies::{Counted, Tally};
 pub use tasks::{Lease, TaskKind};
 pub use version::{Expected, Version};
+pub use walk::RosterPage;
 pub use watchman::Watchman;
 
 use numbering::Teller;

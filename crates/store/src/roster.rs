@@ -99,27 +99,27 @@ pub struct RosterRow {
     pub looked_at: Option<DateTime<Utc>>,
 }
 
-struct RosterColumns {
-    id: Uuid,
-    host: String,
-    account: String,
-    held_since: Option<DateTime<Utc>>,
-    site: String,
-    stage: String,
-    ownership: String,
-    routing: String,
-    certificate: String,
-    serving: String,
-    codes: Vec<String>,
-    operator: Option<String>,
-    spread: Option<f64>,
-    enrolled_at: DateTime<Utc>,
-    moved_at: DateTime<Utc>,
-    looked_at: Option<DateTime<Utc>>,
+pub(crate) struct RosterColumns {
+    pub id: Uuid,
+    pub host: String,
+    pub account: String,
+    pub held_since: Option<DateTime<Utc>>,
+    pub site: String,
+    pub stage: String,
+    pub ownership: String,
+    pub routing: String,
+    pub certificate: String,
+    pub serving: String,
+    pub codes: Vec<String>,
+    pub operator: Option<String>,
+    pub spread: Option<f64>,
+    pub enrolled_at: DateTime<Utc>,
+    pub moved_at: DateTime<Utc>,
+    pub looked_at: Option<DateTime<Utc>>,
 }
 
 impl RosterColumns {
-    fn read(self) -> Result<RosterRow, StoreError> {
+    pub(crate) fn read(self) -> Result<RosterRow, StoreError> {
         let state = |stored: &str| word("state of a gate", stored);
         let codes = self.codes.iter().map(|code| word("finding", code));
 
@@ -173,6 +173,14 @@ impl RosterFilter {
             (self.ingress.is_some(), Along::Ingress),
         ];
         filters.into_iter().find(|(is_given, _)| *is_given).map_or(Along::Fleet, |(_, along)| along)
+    }
+
+    /// Whether nothing but a text is asked for.
+    pub(crate) fn is_of_text_alone(&self) -> bool {
+        let is_narrow = self.stage.is_some() || self.whose.is_narrow() || self.site.is_some();
+        let is_filtered = self.ingress.is_some() || self.operator.is_some() || self.finding.is_some();
+        let is_dated = self.before.is_some() || self.since.is_some();
+        self.text.is_some() && !(is_narrow || is_filtered || is_dated)
     }
 
     /// The stages that are listed. A finding is of those that have left, too.

@@ -72,7 +72,7 @@ pub(super) fn asked(query: &impl Serialize) -> Result<Vec<(String, String)>, Ref
 }
 
 /// The next page of a listing at `path`.
-fn next(path: &str, after: &str, asked: &[(String, String)]) -> Result<HeaderValue, Refusal> {
+pub(super) fn next(path: &str, after: &str, asked: &[(String, String)]) -> Result<HeaderValue, Refusal> {
     let mut link = format!("/api/v1/{path}?after={}", encode(after));
     for (name, value) in asked {
         link.push_str(&format!("&{name}={}", encode(value)));

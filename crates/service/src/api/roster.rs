@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::HeaderMap;
-use chrono::{Datelike, Duration, NaiveDate, Utc};
+use axum::http::{HeaderMap, header};
+use chrono::{DateTime, Datelike, Duration, NaiveDate, Utc};
 use nomenta_api::domain::{
     Counts, CountsQuery, FindingCount, GateStanding, LookalikeView, OperatorCount, RosterLine, RosterQuery,
     RosterSort, StageCount, WeekCount,
@@ -15,7 +15,7 @@ use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::gate::Stage;
-use nomenta_store::{Counted, Order, Place, RosterFilter, RosterRow, Sort, Whose};
+use nomenta_store::{Counted, Order, Place, RosterFilter, RosterPage, RosterRow, Sort, Whose};
 
 use super::domains::shown;
 use super::paging::{self, Cursor};
@@ -29,7 +29,8 @@ const OPERATORS: i64 = 20;
 const WEEKS: i64 = 18;
 
 /// Domains by name, or in another order, a page at a time; the `Link` header leads to the
-/// next (RFC 8288).
+/// next (RFC 8288). Where a text is in thousands of names a page may have fewer lines than were
+/// asked for, and leads on all the same.
 #[utoipa::path(get, path = "/api/v1/domains", params(RosterQuery),
     responses((status = 200, body = [RosterLine]), (status = 422, body = Problem)))]
 pub(super) async fn roster(
@@ -42,9 +43,12 @@ pub(super) async fn roster(
     let filter = filter(&app, &caller, &query).await?;
     let order = order(&query)?;
 
-    let rows = app.calls.roster(&filter, &order, limit + 1).await?;
-    let (headers, rows) =
-        paging::page(rows, limit, "domains", |row| cursor(&order.by, row), &paging::asked(&query)?)?;
+    let RosterPage { rows, beyond } = app.calls.roster_page(&filter, &order, limit + 1).await?;
+    let asked = paging::asked(&query)?;
+    let (mut headers, rows) = paging::page(rows, limit, "domains", |row| cursor(&order.by, row), &asked)?;
+    if let Some(beyond) = beyond.as_ref().and_then(written) {
+        headers.insert(header::LINK, paging::next("domains", &beyond, &asked)?);
+    }
     Ok((headers, Json(rows.into_iter().map(line).collect())))
 }
 
@@ -112,14 +116,28 @@ fn read(cursor: &str) -> Option<Sort> {
 
 /// The cursor of the page after a line.
 fn cursor(by: &Sort, last: &RosterRow) -> String {
-    let name = Place::after(last.host.clone(), last.id).written();
-    let moment = |at| Place::after(at, last.id).written().replacen('.', "~", 1);
-    match by {
-        Sort::Name(_) => format!("{}~{name}", RosterSort::Name),
-        Sort::Stage(_) => format!("{}~{}~{name}", RosterSort::Stage, last.stage),
-        Sort::Enrolled(_) => format!("{}~{}", RosterSort::Enrolled, moment(last.enrolled_at)),
-        Sort::Moved(_) => format!("{}~{}", RosterSort::Moved, moment(last.moved_at)),
-    }
+    let name = Place::after(last.host.clone(), last.id);
+    let at = match by {
+        Sort::Name(_) => Sort::Name(Some(name)),
+        Sort::Stage(_) => Sort::Stage(Some((last.stage, name))),
+        Sort::Enrolled(_) => Sort::Enrolled(Some(Place::after(last.enrolled_at, last.id))),
+        Sort::Moved(_) => Sort::Moved(Some(Place::after(last.moved_at, last.id))),
+    };
+    written(&at).unwrap_or_default()
+}
+
+/// An order with the place that it is at, as a cursor.
+fn written(at: &Sort) -> Option<String> {
+    let moment = |place: &Place<DateTime<Utc>>| place.written().replacen('.', "~", 1);
+    Some(match at {
+        Sort::Name(place) => format!("{}~{}", RosterSort::Name, place.as_ref()?.written()),
+        Sort::Stage(at) => {
+            let (stage, name) = at.as_ref()?;
+            format!("{}~{stage}~{}", RosterSort::Stage, name.written())
+        }
+        Sort::Enrolled(place) => format!("{}~{}", RosterSort::Enrolled, moment(place.as_ref()?)),
+        Sort::Moved(place) => format!("{}~{}", RosterSort::Moved, moment(place.as_ref()?)),
+    })
 }
 
 fn line(row: RosterRow) -> RosterLine {

@@ -304,3 +304,45 @@ fn accounts_and_sites_are_found_by_a_part_of_either_name_in_pages() {
         assert_eq!(sites(NameFilter { whose, text, ..none() }, 9).await, [""; 0]);
     });
 }
+
+#[test]
+fn a_text_that_many_names_have_is_gone_along_and_every_page_leads_on() {
+    run(async {
+        let store = fleet("common").await;
+        let rows = "INSERT INTO domains (id, host, zone, token, is_primary, site_id, token_expires_at, gates, stage,
+                        ownership, routing, certificate, serving, account_id, label, ingress_id, sought, enrolled_at, moved_at)
+                    SELECT gen_random_uuid(), d.host, 'many.example', d.host, true, s.id, now(), '[]', 'ownership',
+                           'waiting', 'waiting', 'waiting', 'waiting', s.account_id, 'x', s.ingress_id, d.host,
+                           now() - n * interval '1 minute', now() - (n * 7919 % 20000) * interval '1 second'
+                    FROM (SELECT * FROM sites ORDER BY name LIMIT 1) s, generate_series(1, 20000) n,
+                         LATERAL (SELECT CASE WHEN n % 15 = 0 THEN 'fjord' ELSE 'w' END || n || '.many.example' AS host) d;
+                    ANALYZE domains";
+        databases().await.statement("common", rows).await.expect("many rows");
+        let filter = RosterFilter { text: Some("ORD".into()), ..RosterFilter::default() };
+
+        for (by, is_descending) in [Sort::Name(None), Sort::Enrolled(None), Sort::Moved(None)]
+            .into_iter()
+            .flat_map(|by| [(by.clone(), false), (by, true)])
+        {
+            let want = all(&store, &filter, &by, is_descending).await;
+            assert!(want.len() >= 1333, "{} lines", want.len());
+            let mut found = Vec::new();
+            let mut pages = 0;
+            let mut order = Order { by, is_descending };
+            loop {
+                let page = store.roster_page(&filter, &order, 1000).await.expect("a page");
+                pages += 1;
+                assert!(page.rows.len() <= 1000);
+                let full = page.rows.last().filter(|_| page.rows.len() == 1000);
+                let next = full.map(|last| after(&order.by, last)).or(page.beyond);
+                found.extend(page.rows.iter().map(|row| row.id));
+                match next {
+                    Some(next) => order.by = next,
+                    None => break,
+                }
+            }
+            assert!(pages >= 3, "{pages} pages: some are short");
+            assert_eq!(found, want.iter().map(|row| row.id).collect::<Vec<_>>(), "{:?}", order.by);
+        }
+    });
+}
