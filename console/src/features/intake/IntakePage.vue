@@ -3,6 +3,7 @@ import { ElButton, ElInput, ElProgress } from "element-plus";
 import { computed, ref, watch } from "vue";
 
 import type { IntakeRow } from "@/api/client";
+import ResultCounts from "@/components/ResultCounts.vue";
 import { csv } from "@/lib/csv";
 import { download } from "@/lib/download";
 
@@ -28,13 +29,20 @@ const RESULTS: Record<IntakeRow["result"], string> = {
   "over-allowance": "over the allowance",
   "bad-row": "cannot be read",
 };
+type Mood = "well" | "quiet" | "refused";
 const WELL = new Set<IntakeRow["result"]>(["new", "taken-in"]);
 const QUIET = new Set<IntakeRow["result"]>(["already-there", "repeated"]);
-const mood = (result: IntakeRow["result"]) =>
+const mood = (result: IntakeRow["result"]): Mood =>
   WELL.has(result) ? "well" : QUIET.has(result) ? "quiet" : "refused";
 /** A shape for each, which the colour only repeats. */
 const MARKS = { well: "●", quiet: "◐", refused: "✕" };
 
+const counts = computed(() =>
+  (answer.value?.results ?? []).map(({ result, count }) => {
+    const shown = mood(result);
+    return { result, count, words: RESULTS[result], mood: shown === "quiet" ? undefined : shown };
+  }),
+);
 const rows = computed(() =>
   (answer.value?.rows ?? []).filter((row) => !only.value || row.result === only.value),
 );
@@ -112,18 +120,7 @@ function save() {
       />
     </form>
     <template v-if="answer">
-      <div class="results" role="group" aria-label="Rows by result" aria-live="polite">
-        <button
-          v-for="one in answer.results"
-          :key="one.result"
-          type="button"
-          :class="mood(one.result)"
-          :aria-pressed="only === one.result"
-          @click="only = only === one.result ? undefined : one.result"
-        >
-          <span class="count">{{ one.count }}</span> {{ RESULTS[one.result] }}
-        </button>
-      </div>
+      <ResultCounts v-model="only" :counts="counts" label="Rows by result" />
       <table>
         <thead>
           <tr>
@@ -178,40 +175,6 @@ form.over {
 
 .take {
   margin-left: auto;
-}
-
-.results {
-  display: flex;
-  flex-wrap: wrap;
-  gap: 2px;
-}
-
-.results button {
-  padding: 6px 10px 8px;
-  border: 0;
-  border-top: 4px solid var(--hairline);
-  background: none;
-  color: var(--ink);
-  text-align: left;
-  cursor: pointer;
-}
-
-.results .well {
-  border-top-color: var(--act);
-}
-
-.results .refused {
-  border-top-color: var(--blocked);
-}
-
-.results [aria-pressed="true"] {
-  background: var(--act-wash);
-}
-
-.count {
-  font-size: 20px;
-  font-weight: 600;
-  font-variant-numeric: tabular-nums;
 }
 
 .name {

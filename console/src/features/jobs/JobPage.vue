@@ -4,6 +4,7 @@ import { computed, onUnmounted, ref } from "vue";
 
 import { api, listing, type Job, type JobItem } from "@/api/client";
 import JobBar from "@/components/JobBar.vue";
+import ResultCounts from "@/components/ResultCounts.vue";
 import { useNow } from "@/composables/useNow";
 import { usePages } from "@/composables/usePages";
 import { STATES, words } from "@/lib/act";
@@ -49,11 +50,18 @@ const told = computed(() => {
   return `${begun}, ended after ${span(Date.parse(ended_at) - Date.parse(created_at))}`;
 });
 
-const counts = computed(() => {
-  const { changed = 0, unchanged = 0, refused = 0 } = job.value ?? {};
-  return { changed, unchanged, refused };
-});
 const NAMES = { changed: "done", unchanged: "so already", refused: "could not be" };
+const MOODS = { changed: "well", unchanged: undefined, refused: "refused" } as const;
+const RESULTS = ["changed", "unchanged", "refused"] as const;
+const counts = computed(() =>
+  RESULTS.map((result) => ({
+    result,
+    count: job.value?.[result] ?? 0,
+    words: NAMES[result],
+    mood: MOODS[result],
+  })),
+);
+
 async function stop() {
   job.value = await api.stopJob(props.id);
   await reload();
@@ -81,17 +89,7 @@ async function stop() {
           >
         </p>
       </header>
-      <div class="counts" role="group" aria-label="Domains by result">
-        <button
-          v-for="(name, key) in NAMES"
-          :key="key"
-          type="button"
-          :aria-pressed="only === key"
-          @click="only = only === key ? undefined : key"
-        >
-          <span class="count">{{ counts[key] }}</span> {{ name }}
-        </button>
-      </div>
+      <ResultCounts v-model="only" :counts="counts" label="Domains by result" />
       <table v-if="rows.length">
         <thead>
           <tr>
@@ -127,30 +125,5 @@ async function stop() {
   flex-wrap: wrap;
   gap: var(--step);
   align-items: center;
-}
-
-.counts {
-  display: flex;
-  gap: 2px;
-}
-
-.counts button {
-  padding: 6px 10px 8px;
-  border: 0;
-  border-top: 4px solid var(--hairline);
-  background: none;
-  color: var(--ink);
-  text-align: left;
-  cursor: pointer;
-}
-
-.counts [aria-pressed="true"] {
-  background: var(--act-wash);
-}
-
-.count {
-  font-size: 20px;
-  font-weight: 600;
-  font-variant-numeric: tabular-nums;
 }
 </style>
