@@ -18,7 +18,7 @@ use uuid::Uuid;
 
 use crate::App;
 use crate::access::Caller;
-use crate::api::MOST_ZONE;
+use crate::bodies::MOST_ZONE;
 use crate::problem::Refusal;
 
 /// The header that has a call's key.

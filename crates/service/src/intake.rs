@@ -16,8 +16,6 @@ use crate::problem::Refusal;
 
 /// Rows taken at once, if nothing else is set.
 pub const MOST_ROWS: usize = 50_000;
-/// Largest table taken, in octets.
-pub(crate) const MOST_TABLE: usize = 16 << 20;
 /// Letters of a field that an answer repeats.
 const MOST_SHOWN: usize = 300;
 

@@ -6,6 +6,7 @@
 mod access;
 mod answers;
 mod api;
+mod bodies;
 mod config;
 mod console;
 mod described;

@@ -1,6 +1,7 @@
 //! Calls from process to process: that events, work or changes for the edge
 //! have arrived, or that a key or a session has ended.
 
+use sqlx::PgConnection;
 use sqlx::postgres::PgListener;
 
 use crate::Store;
@@ -47,4 +48,12 @@ impl Listener {
     pub async fn heard(&mut self) -> Result<Channel, StoreError> {
         error::word("channel", self.inner.recv().await?.channel())
     }
+}
+
+/// Tells every process, once it is committed, that somebody may have lost their way in.
+pub(crate) async fn call_doors(tx: &mut PgConnection) -> Result<(), StoreError> {
+    sqlx::query_scalar!(r#"SELECT pg_notify($1, '')::text AS called"#, Channel::Access.as_str())
+        .fetch_one(&mut *tx)
+        .await?;
+    Ok(())
 }

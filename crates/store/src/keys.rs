@@ -6,8 +6,8 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::channel::call_doors;
 use crate::error::word;
-use crate::sessions::call_doors;
 use crate::version::Expected;
 
 /// A key as its row has it.

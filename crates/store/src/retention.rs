@@ -69,6 +69,13 @@ impl Retention {
     }
 }
 
+/// Forgets at most so many records that are older.
+macro_rules! forget {
+    ($store:expr, $before:expr, $most:expr, $statement:literal) => {
+        sqlx::query!($statement, $before, $most).execute(&$store.pool).await?
+    };
+}
+
 impl Store {
     /// Forgets records that are older than `before`, at most `most` of them; returns how
     /// many.
@@ -77,77 +84,43 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn forget_aged(&self, kind: Aged, before: DateTime<Utc>, most: i64) -> Result<u64, StoreError> {
         let done = match kind {
-            Aged::Events => {
-                sqlx::query!(
-                    "DELETE FROM events WHERE seq IN (SELECT seq FROM events WHERE at < $1 ORDER BY at LIMIT $2)",
-                    before,
-                    most
-                )
-                .execute(&self.pool)
-                .await?
-            }
-            Aged::Spreads => {
-                sqlx::query!(
-                    "DELETE FROM spreads s USING (SELECT domain_id, at FROM spreads o WHERE at < $1
-                         AND EXISTS (SELECT FROM spreads n WHERE n.domain_id = o.domain_id AND n.at > o.at)
-                         ORDER BY at LIMIT $2) o
-                     WHERE s.domain_id = o.domain_id AND s.at = o.at",
-                    before,
-                    most
-                )
-                .execute(&self.pool)
-                .await?
-            }
-            Aged::Steps => {
-                sqlx::query!(
-                    "DELETE FROM order_steps WHERE ctid = ANY(ARRAY(
-                         SELECT ctid FROM order_steps WHERE at < $1 ORDER BY at LIMIT $2))",
-                    before,
-                    most
-                )
-                .execute(&self.pool)
-                .await?
-            }
-            Aged::Orders => {
-                sqlx::query!(
-                    "DELETE FROM orders WHERE id IN (
-                         SELECT o.id FROM orders o WHERE o.ended_at < $1
-                           AND EXISTS (SELECT FROM orders n WHERE n.domain_ids && o.domain_ids AND n.placed_at > o.placed_at)
-                         ORDER BY o.ended_at LIMIT $2)",
-                    before,
-                    most
-                )
-                .execute(&self.pool)
-                .await?
-            }
-            Aged::Audit => {
-                sqlx::query!(
-                    "DELETE FROM audit WHERE seq IN (SELECT seq FROM audit WHERE at < $1 ORDER BY at LIMIT $2)",
-                    before,
-                    most
-                )
-                .execute(&self.pool)
-                .await?
-            }
-            Aged::Jobs => {
-                sqlx::query!(
-                    // With their lines, of which there may be many: one at a time.
-                    "DELETE FROM jobs WHERE id IN (SELECT id FROM jobs WHERE ended_at < $1 ORDER BY ended_at LIMIT 1)",
-                    before
-                )
-                .execute(&self.pool)
-                .await?
-            }
-            Aged::Sessions => {
-                sqlx::query!(
-                    "DELETE FROM sessions WHERE id IN (
-                         SELECT id FROM sessions WHERE expires_at < $1 ORDER BY expires_at LIMIT $2)",
-                    before,
-                    most
-                )
-                .execute(&self.pool)
-                .await?
-            }
+            Aged::Events => forget!(
+                self, before, most,
+                "DELETE FROM events WHERE seq IN (SELECT seq FROM events WHERE at < $1 ORDER BY at LIMIT $2)"
+            ),
+            Aged::Spreads => forget!(
+                self, before, most,
+                "DELETE FROM spreads s USING (SELECT domain_id, at FROM spreads o WHERE at < $1
+                     AND EXISTS (SELECT FROM spreads n WHERE n.domain_id = o.domain_id AND n.at > o.at)
+                     ORDER BY at LIMIT $2) o
+                 WHERE s.domain_id = o.domain_id AND s.at = o.at"
+            ),
+            Aged::Steps => forget!(
+                self, before, most,
+                "DELETE FROM order_steps WHERE ctid = ANY(ARRAY(
+                     SELECT ctid FROM order_steps WHERE at < $1 ORDER BY at LIMIT $2))"
+            ),
+            Aged::Orders => forget!(
+                self, before, most,
+                "DELETE FROM orders WHERE id IN (
+                     SELECT o.id FROM orders o WHERE o.ended_at < $1
+                       AND EXISTS (SELECT FROM orders n WHERE n.domain_ids && o.domain_ids AND n.placed_at > o.placed_at)
+                     ORDER BY o.ended_at LIMIT $2)"
+            ),
+            Aged::Audit => forget!(
+                self, before, most,
+                "DELETE FROM audit WHERE seq IN (SELECT seq FROM audit WHERE at < $1 ORDER BY at LIMIT $2)"
+            ),
+            // With their lines, of which there may be many: one at a time.
+            Aged::Jobs => forget!(
+                self, before, most.min(1),
+                "DELETE FROM jobs WHERE id IN (SELECT id FROM jobs WHERE ended_at < $1 ORDER BY ended_at LIMIT $2)"
+            ),
+            Aged::Sessions => forget!(
+                self, before, most,
+                "DELETE FROM sessions WHERE id IN (
+                     SELECT id FROM sessions WHERE expires_at < $1 ORDER BY expires_at LIMIT $2)"
+            ),
         };
         Ok(done.rows_affected())
     }

@@ -6,7 +6,7 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::channel::Channel;
+use crate::channel::call_doors;
 use crate::keys::KeyRow;
 
 /// A session to begin.
@@ -145,12 +145,4 @@ impl Store {
         );
         Ok(is_open.fetch_one(&self.pool).await?)
     }
-}
-
-/// Tells every process, once it is committed, that somebody may have lost their way in.
-pub(crate) async fn call_doors(tx: &mut sqlx::PgConnection) -> Result<(), StoreError> {
-    sqlx::query_scalar!(r#"SELECT pg_notify($1, '')::text AS called"#, Channel::Access.as_str())
-        .fetch_one(&mut *tx)
-        .await?;
-    Ok(())
 }

@@ -19,7 +19,8 @@ use tokio::task::JoinHandle;
 
 use crate::App;
 use crate::access::Caller;
-use crate::intake::{MOST_TABLE, Rows};
+use crate::bodies::MOST_TABLE;
+use crate::intake::Rows;
 use crate::negotiation;
 use crate::problem::{Params, Refusal};
 

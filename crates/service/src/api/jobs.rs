@@ -10,7 +10,7 @@ use nomenta_api::job::{Act, ItemResult, ItemsQuery, Job, JobItem, JobPreview, Jo
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
 use nomenta_core::judge::gate::Stage;
-use nomenta_store::{Counted, ItemRow, JobRow, Order, Place, RosterFilter, StoreError};
+use nomenta_store::{Counted, ItemRow, Order, Place, RosterFilter, StoreError};
 use uuid::Uuid;
 
 use super::paging::{self, Cursor};
@@ -81,7 +81,7 @@ pub(super) async fn begin(
     let filter = read(&app, &caller, &new).await?;
     let job = nomenta_store::NewJob { act: &new.act, asked: &new.domains, filter: &filter };
     let id = caller.records(&app).begin_job(job).await?;
-    Ok((StatusCode::ACCEPTED, Json(job_of(app.calls.job(&caller.whose(), id).await?))))
+    Ok((StatusCode::ACCEPTED, Json(app.calls.job(&caller.whose(), id).await?)))
 }
 
 /// Jobs, newest first, a page at a time; the `Link` header leads to the next (RFC 8288).
@@ -95,9 +95,9 @@ pub(super) async fn jobs(
     caller.needs(Role::Viewer)?;
     let limit = paging::limit(query.limit)?;
     let rows = app.calls.jobs(&caller.whose(), query.after, limit + 1).await?;
-    let place = |job: &JobRow| job.id.to_string();
+    let place = |job: &Job| job.id.to_string();
     let (headers, rows) = paging::page(rows, limit, "jobs", place, &paging::asked(&query)?)?;
-    Ok((headers, Json(rows.into_iter().map(job_of).collect())))
+    Ok((headers, Json(rows)))
 }
 
 /// One job, and how far it has come.
@@ -109,7 +109,7 @@ pub(super) async fn one(
     Named(id): Named<Uuid>,
 ) -> Result<Json<Job>, Refusal> {
     caller.needs(Role::Viewer)?;
-    Ok(Json(job_of(app.calls.job(&caller.whose(), id).await?)))
+    Ok(Json(app.calls.job(&caller.whose(), id).await?))
 }
 
 /// Stops a job. What it has done to some domains stays done.
@@ -122,7 +122,7 @@ pub(super) async fn stop(
 ) -> Result<Json<Job>, Refusal> {
     caller.needs(Role::Operator)?;
     caller.records(&app).stop_job(&caller.whose(), id).await?;
-    Ok(Json(job_of(app.calls.job(&caller.whose(), id).await?)))
+    Ok(Json(app.calls.job(&caller.whose(), id).await?))
 }
 
 /// What a job did to each domain, by name, a page at a time; the `Link` header leads to the
@@ -148,22 +148,6 @@ pub(super) async fn items(
     let path = format!("jobs/{id}/domains");
     let (headers, rows) = paging::page(rows, limit, &path, place, &paging::asked(&query)?)?;
     Ok((headers, Json(rows.into_iter().map(item_of).collect())))
-}
-
-fn job_of(row: JobRow) -> Job {
-    Job {
-        id: row.id,
-        act: row.act,
-        domains: row.asked,
-        by: row.by,
-        state: row.state,
-        total: row.total,
-        changed: row.changed,
-        unchanged: row.unchanged,
-        refused: row.refused,
-        created_at: row.created_at,
-        ended_at: row.ended_at,
-    }
 }
 
 fn item_of(row: ItemRow) -> JobItem {

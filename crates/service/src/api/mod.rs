@@ -39,14 +39,10 @@ use utoipa_axum::routes;
 
 use crate::App;
 use crate::answers;
+use crate::bodies::{MOST_BODY, MOST_TABLE, MOST_ZONE};
 use crate::console;
 use crate::described;
 use crate::problem::{PROBLEM, Refusal};
-
-pub(crate) use rehearsals::MOST_ZONE;
-
-/// Largest body taken, in octets.
-const MOST_BODY: usize = 1 << 20;
 
 #[derive(OpenApi)]
 #[openapi(
@@ -63,7 +59,7 @@ fn calls() -> OpenApiRouter<Arc<App>> {
 
     let tables = OpenApiRouter::new()
         .routes(routes!(intake::intake))
-        .layer(DefaultBodyLimit::max(crate::intake::MOST_TABLE));
+        .layer(DefaultBodyLimit::max(MOST_TABLE));
 
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(large)

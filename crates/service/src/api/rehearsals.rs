@@ -16,10 +16,8 @@ use nomenta_core::zonefile::ZoneFile;
 use super::access::{Asked, find, masked};
 use crate::App;
 use crate::access::Caller;
+use crate::bodies::MOST_ZONE;
 use crate::problem::{Params, Refusal};
-
-/// Largest zone file taken, in octets.
-pub(crate) const MOST_ZONE: usize = 32 << 20;
 
 /// Judges a master file (RFC 1035, section 5) as the zone of a domain: what
 /// would be found, and the file amended so that it would pass. Nothing is

@@ -1,0 +1,149 @@
+//! What a job does to a domain.
+
+use chrono::Utc;
+use nomenta_api::job::{Act, ItemResult};
+use sqlx::{Acquire, PgConnection};
+use uuid::Uuid;
+
+use super::steps::{FreshToken, JobLease};
+use crate::Store;
+use crate::StoreError;
+use crate::lanes::Lane;
+use crate::moves::{self, Move};
+use crate::rest;
+use crate::tasks::{self, TaskKind};
+use crate::tokens;
+use crate::version::Expected;
+
+/// A domain whose turn it is.
+pub(super) struct Item {
+    pub host: String,
+    pub id: Uuid,
+}
+
+/// What was done to one domain.
+pub(super) struct Done {
+    pub result: ItemResult,
+    pub because: Option<String>,
+}
+
+impl Done {
+    fn refused(error: &StoreError) -> Self {
+        Self { result: ItemResult::Refused, because: Some(error.to_string()) }
+    }
+}
+
+impl Store {
+    /// Does what a job is for to one domain. What cannot be done is undone by itself, and
+    /// said on its line.
+    pub(super) async fn one(
+        &self,
+        tx: &mut PgConnection,
+        lease: &JobLease,
+        item: &Item,
+        fresh: &(dyn Fn() -> FreshToken + Sync),
+    ) -> Result<Done, StoreError> {
+        let mut inner = tx.begin().await?;
+        let done = self.act(&mut inner, lease, item, fresh).await;
+        match done {
+            Ok(is_changed) => {
+                inner.commit().await?;
+                let result = if is_changed { ItemResult::Changed } else { ItemResult::Unchanged };
+                Ok(Done { result, because: None })
+            }
+            Err(error) if error.is_passing() => Err(error),
+            Err(error) => {
+                inner.rollback().await?;
+                Ok(Done::refused(&error))
+            }
+        }
+    }
+
+    /// `false` if nothing is different for it.
+    async fn act(
+        &self,
+        tx: &mut PgConnection,
+        lease: &JobLease,
+        item: &Item,
+        fresh: &(dyn Fn() -> FreshToken + Sync),
+    ) -> Result<bool, StoreError> {
+        let now = Utc::now();
+        let id = item.id;
+        let whichever = Expected::default();
+        match &lease.act {
+            Act::Look {} => Ok(tasks::wake_in(tx, &[id], TaskKind::Look, now, Lane::Bulk).await? > 0),
+            Act::Pause {} => rest::pause(tx, id, whichever, now).await,
+            Act::Resume {} => rest::resume(tx, id, whichever, now).await,
+            Act::Release {} => self.release_in(tx, id, whichever, now).await.map(|()| true),
+            Act::Move { site } => {
+                if shows(tx, id, site).await? {
+                    return Ok(false);
+                }
+                let change = Move { site: Some(site), ..Move::default() };
+                moves::move_domain(tx, id, &change, whichever, now).await.map(|_| true)
+            }
+            Act::Rotate {} => {
+                if has_new_token(tx, lease.id, id).await? {
+                    return Ok(false);
+                }
+                let (token, expires_at) = fresh();
+                tokens::rotate(tx, id, &token, expires_at, whichever).await?;
+                note(tx, lease.id, item).await?;
+                Ok(true)
+            }
+        }
+    }
+}
+
+/// Makes domains due for a look, in the lane of bulk work.
+pub(super) async fn look(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Vec<Done>, StoreError> {
+    let at_work = sqlx::query_scalar!("SELECT id FROM domains WHERE id = ANY($1) AND is_at_work", ids)
+        .fetch_all(&mut *tx)
+        .await?;
+    tasks::wake_in(tx, ids, TaskKind::Look, Utc::now(), Lane::Bulk).await?;
+
+    let done = ids.iter().map(|id| match at_work.contains(id) {
+        true => Done { result: ItemResult::Changed, because: None },
+        false => Done::refused(&StoreError::Resting),
+    });
+    Ok(done.collect())
+}
+
+/// Whether a domain shows a site.
+async fn shows(tx: &mut PgConnection, id: Uuid, site: &str) -> Result<bool, StoreError> {
+    let shows = sqlx::query_scalar!(
+        r#"SELECT EXISTS (SELECT FROM domains d JOIN sites s ON s.id = d.site_id
+                          WHERE d.id = $1 AND s.name = $2 AND d.ended_at IS NULL) AS "is!""#,
+        id,
+        site
+    );
+    Ok(shows.fetch_one(&mut *tx).await?)
+}
+
+/// Whether a job has replaced a domain's token already, along with that of another name
+/// which the same token proves.
+async fn has_new_token(tx: &mut PgConnection, job_id: Uuid, id: Uuid) -> Result<bool, StoreError> {
+    let has = sqlx::query_scalar!(
+        r#"SELECT EXISTS (SELECT FROM domains d JOIN domains o ON o.account_id = d.account_id AND o.token = d.token
+                          JOIN job_items i ON i.job_id = $1 AND i.host = o.host AND i.domain_id = o.id
+                          WHERE d.id = $2 AND d.is_proved_by_zone AND i.result = $3) AS "is!""#,
+        job_id,
+        id,
+        ItemResult::Changed.as_str()
+    );
+    Ok(has.fetch_one(&mut *tx).await?)
+}
+
+/// Notes at once that a domain was changed.
+async fn note(tx: &mut PgConnection, job_id: Uuid, item: &Item) -> Result<(), StoreError> {
+    sqlx::query!(
+        "UPDATE job_items SET result = $4 WHERE job_id = $1 AND host = $2 AND domain_id = $3",
+        job_id,
+        item.host,
+        item.id,
+        ItemResult::Changed.as_str()
+    )
+    .execute(&mut *tx)
+    .await?;
+    Ok(())
+}
