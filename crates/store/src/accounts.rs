@@ -152,16 +152,14 @@ impl Store {
         let after = of.after.as_deref().unwrap_or_default();
         let accounts = of.whose.accounts();
         let rows = match &of.text {
-            None => {
-                accounts!(
-                    "accounts WHERE name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
-                    after,
-                    accounts,
-                    limit
-                )
-                .fetch_all(&self.pool)
-                .await?
-            }
+            None => accounts!(
+                "accounts WHERE name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
+                after,
+                accounts,
+                limit
+            )
+            .fetch_all(&self.pool)
+            .await?,
             // By name, one after the other, until there are enough.
             Some(text) if self.is_common_to_accounts(&pattern(text)).await? => {
                 accounts!(

@@ -1,7 +1,6 @@
-//! Domains: loading one, and giving it another token.
+//! Domains: finding one, and loading it.
 
 use chrono::{DateTime, Utc};
-use nomenta_api::event::Event;
 use nomenta_core::claim::allowance::Allowance;
 use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::judge::domain::{Domain, Pair, Ties};
@@ -12,7 +11,6 @@ use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_core::reading::survey::Survey;
 use nomenta_core::sheet::ProofAt;
-use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::Store;
@@ -20,13 +18,7 @@ use crate::StoreError;
 use crate::claims;
 use crate::error::{read, read_if, word};
 use crate::ingresses::IngressColumns;
-use crate::locks::{self, Told};
 use crate::places::Whose;
-use crate::tasks::{self, TaskKind};
-use crate::version::Expected;
-
-/// Tokens that are remembered as superseded, newest first.
-const MOST_SUPERSEDED: i32 = 20;
 
 /// A domain with what the store alone knows of it.
 #[derive(Clone, Debug)]

@@ -154,7 +154,7 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn sites(&self, of: &NameFilter, limit: i64) -> Result<Vec<SiteRow>, StoreError> {
         let after = of.after.as_deref().unwrap_or_default();
-        let pattern = of.text.as_deref().map(|text| pattern(text));
+        let pattern = of.text.as_deref().map(pattern);
 
         Ok(match (of.whose.accounts(), pattern) {
             (None, None) => sites!(self.pool, "name > $1", after, None::<&[Uuid]>, None::<String>, limit),

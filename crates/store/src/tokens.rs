@@ -1,14 +1,23 @@
 //! Tokens: whose one is that was read somewhere, and new ones.
 
+use chrono::{DateTime, Utc};
+use nomenta_api::event::Event;
 use nomenta_core::judge::evidence::KnownToken;
 use nomenta_core::name::token::Token;
+use sqlx::PgConnection;
+use uuid::Uuid;
 
 use crate::DomainRecord;
 use crate::Store;
 use crate::StoreError;
+use crate::locks::{self, Told};
+use crate::tasks::{self, TaskKind};
+use crate::version::Expected;
 
 /// Tokens looked up for one look, whatever a zone holds.
 const MOST: usize = 100;
+/// Tokens that are remembered as superseded, newest first.
+const MOST_SUPERSEDED: i32 = 20;
 
 impl Store {
     /// Which of these, as they were read for one domain, are tokens of the same

@@ -36,12 +36,31 @@ macro_rules! walked {
                       d.ownership, d.routing, d.certificate, d.serving, d.codes, d.operator, d.spread,
                       d.enrolled_at, d.moved_at, d.looked_at
                FROM (SELECT w.id, w.by FROM (
-                         SELECT id, "# + $column + " AS by, sought FROM domains
-                         WHERE ended_at IS NULL AND (" + $column + ", id) " + $past + " ($1, $2)
-                         ORDER BY " + $column + " " + $direction + ", id " + $direction + " LIMIT $5) w
-                     WHERE w.sought LIKE $3 ORDER BY w.by " + $direction + ", w.id " + $direction + " LIMIT $4) p
+                         SELECT id, "#
+                + $column
+                + " AS by, sought FROM domains
+                         WHERE ended_at IS NULL AND ("
+                + $column
+                + ", id) "
+                + $past
+                + " ($1, $2)
+                         ORDER BY "
+                + $column
+                + " "
+                + $direction
+                + ", id "
+                + $direction
+                + " LIMIT $5) w
+                     WHERE w.sought LIKE $3 ORDER BY w.by "
+                + $direction
+                + ", w.id "
+                + $direction
+                + " LIMIT $4) p
                CROSS JOIN LATERAL (SELECT * FROM domains WHERE id = p.id OFFSET 0) d
-               ORDER BY p.by " + $direction + ", p.id " + $direction,
+               ORDER BY p.by "
+                + $direction
+                + ", p.id "
+                + $direction,
             $place.by,
             $place.id,
             $pattern,
@@ -56,9 +75,21 @@ macro_rules! walked {
             true => None,
             false => {
                 sqlx::query!(
-                    "SELECT id, " + $column + " AS by FROM domains
-                     WHERE ended_at IS NULL AND (" + $column + ", id) " + $past + " ($1, $2)
-                     ORDER BY " + $column + " " + $direction + ", id " + $direction + " OFFSET $3 LIMIT 1",
+                    "SELECT id, "
+                        + $column
+                        + " AS by FROM domains
+                     WHERE ended_at IS NULL AND ("
+                        + $column
+                        + ", id) "
+                        + $past
+                        + " ($1, $2)
+                     ORDER BY "
+                        + $column
+                        + " "
+                        + $direction
+                        + ", id "
+                        + $direction
+                        + " OFFSET $3 LIMIT 1",
                     $place.by,
                     $place.id,
                     WALKED - 1

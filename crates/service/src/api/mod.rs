@@ -57,9 +57,8 @@ fn calls() -> OpenApiRouter<Arc<App>> {
     let large =
         OpenApiRouter::new().routes(routes!(rehearsals::rehearse)).layer(DefaultBodyLimit::max(MOST_ZONE));
 
-    let tables = OpenApiRouter::new()
-        .routes(routes!(intake::intake))
-        .layer(DefaultBodyLimit::max(MOST_TABLE));
+    let tables =
+        OpenApiRouter::new().routes(routes!(intake::intake)).layer(DefaultBodyLimit::max(MOST_TABLE));
 
     OpenApiRouter::with_openapi(Document::openapi())
         .merge(large)

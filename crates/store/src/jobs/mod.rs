@@ -153,12 +153,7 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn jobs(
-        &self,
-        whose: &Whose,
-        after: Option<Uuid>,
-        limit: i64,
-    ) -> Result<Vec<Job>, StoreError> {
+    pub async fn jobs(&self, whose: &Whose, after: Option<Uuid>, limit: i64) -> Result<Vec<Job>, StoreError> {
         let rows = jobs!("id < $2 ORDER BY id DESC LIMIT $3", whose, after.unwrap_or(Uuid::max()), limit);
         rows.fetch_all(&self.pool).await?.into_iter().map(JobColumns::read).collect()
     }
