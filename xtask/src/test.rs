@@ -7,7 +7,7 @@ use anyhow::ensure;
 use crate::fuzz::Effort;
 use crate::{cargo, cargo_command, check, console, fuzz, generate, packages, say, tester};
 
-/// What the names of tests begin with that open the console in a browser.
+/// What the names of tests have that open the console in a browser.
 const BROWSER_TESTS: &str = "console::";
 /// Tells tests to do heavy cases in their full number.
 const FULL: &str = "NOMENTA_FULL";
@@ -64,7 +64,7 @@ pub(crate) fn some(filter: &str, full: bool) -> anyhow::Result<()> {
 fn opens_a_browser(filter: &str) -> anyhow::Result<bool> {
     let listed = cargo_command().args(["test", "--workspace", "--", "--list", filter]).output()?;
     ensure!(listed.status.success(), "{}", String::from_utf8_lossy(&listed.stderr));
-    Ok(String::from_utf8_lossy(&listed.stdout).lines().any(|name| name.starts_with(BROWSER_TESTS)))
+    Ok(String::from_utf8_lossy(&listed.stdout).lines().any(|name| name.contains(BROWSER_TESTS)))
 }
 
 fn test(words: &[&str], full: bool) -> anyhow::Result<()> {

@@ -223,3 +223,8 @@ DROP INDEX domains_by_age;
 DROP INDEX domains_by_move;
 CREATE INDEX domains_by_age ON domains (enrolled_at, id) INCLUDE (sought) WHERE ended_at IS NULL;
 CREATE INDEX domains_by_move ON domains (moved_at, id) INCLUDE (sought) WHERE ended_at IS NULL;
+CREATE INDEX accounts_by_name ON accounts (name, id) INCLUDE (sought);
+
+-- An index that has the keys as well is taken for one that finds a key.
+DROP INDEX tally_sums_most;
+CREATE INDEX tally_sums_most ON tally_sums (kind, account_id, n DESC);

@@ -163,8 +163,10 @@ impl Store {
             // By name, one after the other, until there are enough.
             Some(text) if self.is_common_to_accounts(&pattern(text)).await? => {
                 accounts!(
-                    "(SELECT * FROM accounts WHERE name > $1 ORDER BY name OFFSET 0) a
-                     WHERE sought LIKE $4 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
+                    "(SELECT w.id AS found FROM (SELECT id, name, sought FROM accounts WHERE name > $1
+                                                 ORDER BY name OFFSET 0) w
+                      WHERE w.sought LIKE $4 AND ($2::uuid[] IS NULL OR w.id = ANY($2)) ORDER BY w.name LIMIT $3) f
+                     CROSS JOIN LATERAL (SELECT * FROM accounts WHERE id = f.found OFFSET 0) a ORDER BY name",
                     after,
                     accounts,
                     limit,

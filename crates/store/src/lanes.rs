@@ -1,22 +1,20 @@
 //! Lanes of the queue: what waits in one keeps nothing waiting in another.
 
-/// A lane of the queue.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Lane {
-    /// New domains, and looks that somebody waits for.
-    First,
-    /// What comes by itself.
-    Usual,
-    /// Bulk work.
-    Bulk,
-    /// Zones that did not answer last time: a look at one takes as long as looks may take.
-    Silent,
+nomenta_core::spelled! {
+    /// A lane of the queue; the one that goes first before the others.
+    pub enum Lane: "lane" {
+        /// New domains, and looks that somebody waits for.
+        First = "first",
+        /// What comes by itself.
+        Usual = "usual",
+        /// Bulk work.
+        Bulk = "bulk",
+        /// Zones that did not answer last time: a look at one takes as long as looks may take.
+        Silent = "silent",
+    }
 }
 
 impl Lane {
-    /// Every one, the one that goes first before the others.
-    pub const ALL: [Self; 4] = [Self::First, Self::Usual, Self::Bulk, Self::Silent];
-
     /// The number that it is kept as.
     pub(crate) fn number(self) -> i16 {
         match self {
@@ -28,6 +26,6 @@ impl Lane {
     }
 
     pub(crate) fn of(number: i16) -> Self {
-        Self::ALL.into_iter().find(|lane| lane.number() == number).unwrap_or(Self::Usual)
+        Self::ALL.iter().copied().find(|lane| lane.number() == number).unwrap_or(Self::Usual)
     }
 }

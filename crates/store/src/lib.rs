@@ -95,6 +95,7 @@ pub use watchman::Watchman;
 
 use numbering::Teller;
 use pools::Pools;
+use walk::Reckoned;
 
 /// The records of one platform.
 #[derive(Clone, Debug)]
@@ -105,6 +106,7 @@ pub struct Store {
     listening: PgPool,
     teller: Arc<Teller>,
     rules: Rules,
+    reckoned: Arc<Reckoned>,
     /// Whom its changes are for.
     actor: Option<Arc<Actor>>,
 }
@@ -118,7 +120,8 @@ impl Store {
         let Pools { work, search, listening, .. } = Pools::of(url)?;
         sqlx::migrate!().run(&work).await.map_err(sqlx::Error::from)?;
         let teller = Teller::start(work.clone());
-        let store = Self { pool: work, search, listening, teller, rules, actor: None };
+        let store =
+            Self { pool: work, search, listening, teller, rules, reckoned: Arc::default(), actor: None };
         store.write_sought().await?;
         Ok(store)
     }

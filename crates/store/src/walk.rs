@@ -5,6 +5,10 @@
 //! in the order of the listing instead, up to a number for each page. A page may be shorter
 //! than it might be for that, and says where to go on.
 
+use std::collections::HashMap;
+use std::sync::{Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
 use chrono::{DateTime, Utc};
 
 use crate::Store;
@@ -15,7 +19,41 @@ use crate::roster::{Order, RosterColumns, RosterFilter, RosterRow, Sort};
 /// A text that more rows are reckoned to have is common.
 const COMMON: i64 = 900;
 /// Names that are gone along for one page.
-const WALKED: i64 = 8_000;
+const WALKED: i64 = 6_000;
+/// How long a reckoning holds: whoever reads one page after another looks for the same.
+const HELD: Duration = Duration::from_secs(60);
+/// Reckonings that are held at most.
+const MOST_HELD: usize = 1_000;
+
+/// What is looked through for a text.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+enum Among {
+    Domains,
+    Accounts,
+    Sites,
+}
+
+/// Which texts were reckoned to be common a moment ago.
+#[derive(Debug, Default)]
+pub(crate) struct Reckoned {
+    held: Mutex<HashMap<(Among, String), (Instant, bool)>>,
+}
+
+impl Reckoned {
+    fn get(&self, among: Among, pattern: &str) -> Option<bool> {
+        let held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+        let (at, is_common) = *held.get(&(among, pattern.to_owned()))?;
+        (at.elapsed() < HELD).then_some(is_common)
+    }
+
+    fn keep(&self, among: Among, pattern: &str, is_common: bool) {
+        let mut held = self.held.lock().unwrap_or_else(PoisonError::into_inner);
+        if held.len() >= MOST_HELD {
+            held.clear();
+        }
+        held.insert((among, pattern.to_owned()), (Instant::now(), is_common));
+    }
+}
 
 /// A page of the roster.
 #[derive(Clone, Debug)]
@@ -118,28 +156,44 @@ impl Store {
         let is_walked = filter.is_of_text_alone() && !matches!(order.by, Sort::Stage(_));
         let pattern = filter.pattern().filter(|_| is_walked);
         if let Some(pattern) = pattern
-            && self.is_common(&pattern).await?
+            && self.is_common(Among::Domains, &pattern).await?
         {
             return self.walk(&pattern, order, limit).await;
         }
         Ok(RosterPage { rows: self.roster(filter, order, limit).await?, beyond: None })
     }
 
-    async fn is_common(&self, pattern: &str) -> Result<bool, StoreError> {
-        let reckoned = sqlx::query_scalar!(r#"SELECT reckoned_domains($1) AS "n!""#, pattern);
-        Ok(reckoned.fetch_one(&self.pool).await? > COMMON)
-    }
-
     /// Whether so many accounts have a text that they are better gone along.
     pub(crate) async fn is_common_to_accounts(&self, pattern: &str) -> Result<bool, StoreError> {
-        let reckoned = sqlx::query_scalar!(r#"SELECT reckoned_accounts($1) AS "n!""#, pattern);
-        Ok(reckoned.fetch_one(&self.pool).await? > COMMON)
+        self.is_common(Among::Accounts, pattern).await
     }
 
     /// The same of sites.
     pub(crate) async fn is_common_to_sites(&self, pattern: &str) -> Result<bool, StoreError> {
-        let reckoned = sqlx::query_scalar!(r#"SELECT reckoned_sites($1) AS "n!""#, pattern);
-        Ok(reckoned.fetch_one(&self.pool).await? > COMMON)
+        self.is_common(Among::Sites, pattern).await
+    }
+
+    async fn is_common(&self, among: Among, pattern: &str) -> Result<bool, StoreError> {
+        if let Some(known) = self.reckoned.get(among, pattern) {
+            return Ok(known);
+        }
+
+        let count = match among {
+            Among::Domains => {
+                let count = sqlx::query_scalar!(r#"SELECT reckoned_domains($1) AS "n!""#, pattern);
+                count.fetch_one(&self.pool).await?
+            }
+            Among::Accounts => {
+                let count = sqlx::query_scalar!(r#"SELECT reckoned_accounts($1) AS "n!""#, pattern);
+                count.fetch_one(&self.pool).await?
+            }
+            Among::Sites => {
+                let count = sqlx::query_scalar!(r#"SELECT reckoned_sites($1) AS "n!""#, pattern);
+                count.fetch_one(&self.pool).await?
+            }
+        };
+        self.reckoned.keep(among, pattern, count > COMMON);
+        Ok(count > COMMON)
     }
 
     async fn walk(&self, pattern: &str, order: &Order, limit: i64) -> Result<RosterPage, StoreError> {

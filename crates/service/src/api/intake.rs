@@ -50,6 +50,7 @@ pub(super) async fn intake(
     caller.needs(Role::Operator)?;
     let form = negotiation::wanted(&headers, &[JSON, CSV, EVENTS])?;
     let turn = app.intakes.clone().try_acquire_owned().map_err(|_| {
+        metrics::counter!("nomenta_intakes_refused_total").increment(1);
         let detail = "Other tables are being taken in. Give this one again in a moment.";
         Refusal::new(StatusCode::TOO_MANY_REQUESTS, ProblemKind::UnderWay, detail).again_after(AGAIN)
     })?;

@@ -80,8 +80,8 @@ fn site<'a>(account: &'a str, name: &'a str) -> NewSite<'a> {
 }
 
 /// Room for so many in each lane.
-fn each(most: usize) -> [(Lane, usize); 4] {
-    Lane::ALL.map(|lane| (lane, most))
+fn each(most: usize) -> Vec<(Lane, usize)> {
+    Lane::ALL.iter().map(|lane| (*lane, most)).collect()
 }
 
 fn named(host: &str) -> Named<'_> {
@@ -169,7 +169,7 @@ fn a_task_is_leased_to_one_worker_however_many_ask() {
         leased.dedup();
         assert_eq!((all, leased.len()), (30, 30), "each once, and all of them");
         assert!(store.lease(&each(5)).await.expect("leases").is_empty());
-        let due = store.next_due(&Lane::ALL).await.expect("a time").expect("something is queued");
+        let due = store.next_due(Lane::ALL).await.expect("a time").expect("something is queued");
         assert!((8.0..13.0).contains(&due), "the leases run out in {due} s");
     });
 }
