@@ -22,7 +22,7 @@ const AT_ONCE: usize = 48;
 /// Tasks of each lane under way at once in one process. What goes first finds room, whatever
 /// else there is, and zones that do not answer keep nobody else waiting.
 const ROOM: [(Lane, usize); 4] =
-    [(Lane::First, AT_ONCE), (Lane::Usual, 40), (Lane::Bulk, 24), (Lane::Silent, 8)];
+    [(Lane::First, AT_ONCE), (Lane::Usual, 30), (Lane::Bulk, 24), (Lane::Silent, 8)];
 /// Tasks under way at once that do not go first.
 const BEHIND: usize = 40;
 /// Sweeps under way at once in one process.
@@ -90,24 +90,18 @@ impl Default for Lanes {
 }
 
 impl Lanes {
-    /// Room in each lane that has any, never more than there is in all.
-    fn room(&self) -> Vec<(Lane, usize)> {
-        let mut all = self.all.available_permits();
-        let mut behind = self.behind.available_permits();
-        let mut room = Vec::new();
-        for (lane, own) in &self.each {
-            let most = if *lane == Lane::First { all } else { all.min(behind) };
-            let most = own.available_permits().min(most);
-            // A lane may leave some to the next; how many it takes is known only then.
-            if most > 0 {
-                room.push((*lane, most));
-            }
-            if *lane != Lane::First {
-                behind = behind.saturating_sub(most);
-                all = all.saturating_sub(most);
-            }
-        }
-        room
+    /// Room in a lane now.
+    fn room(&self, lane: Lane) -> usize {
+        let own =
+            self.each.iter().find(|(one, _)| *one == lane).map_or(0, |(_, own)| own.available_permits());
+        let all = self.all.available_permits();
+        let shared = if lane == Lane::First { all } else { all.min(self.behind.available_permits()) };
+        own.min(shared)
+    }
+
+    /// Lanes that have room now.
+    fn open(&self) -> Vec<Lane> {
+        Lane::ALL.iter().copied().filter(|lane| self.room(*lane) > 0).collect()
     }
 
     /// Room for a task of a lane, which is free again when the task is done.
@@ -120,29 +114,33 @@ impl Lanes {
     }
 }
 
-/// Begins as many due tasks as there is room for; `false` if none was.
+/// Begins as many due tasks as there is room for, lane by lane; `false` if none was.
 async fn spawn_tasks(app: &Arc<App>, lanes: &Lanes, running: &mut JoinSet<()>) -> bool {
-    let room = lanes.room();
-    if room.is_empty() {
-        return false;
-    }
-
-    let leases = match app.store.lease(&room).await {
-        Ok(leases) => leases,
-        Err(error) => {
-            app.repeats.warn("no tasks to be had", &error);
-            return false;
+    let mut any = false;
+    for lane in lanes.open() {
+        // What a lane before it has taken is taken from the room of this one.
+        let room = lanes.room(lane);
+        if room == 0 {
+            continue;
         }
-    };
 
-    let any = !leases.is_empty();
-    for lease in leases {
-        let turns = lanes.take(lease.lane);
-        let app = app.clone();
-        running.spawn(async move {
-            perform(app, lease).await;
-            drop(turns);
-        });
+        let leases = match app.store.lease(&[(lane, room)]).await {
+            Ok(leases) => leases,
+            Err(error) => {
+                app.repeats.warn("no tasks to be had", &error);
+                return any;
+            }
+        };
+
+        any |= !leases.is_empty();
+        for lease in leases {
+            let turns = lanes.take(lease.lane);
+            let app = app.clone();
+            running.spawn(async move {
+                perform(app, lease).await;
+                drop(turns);
+            });
+        }
     }
 
     any
@@ -171,8 +169,7 @@ async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
 }
 
 async fn until_due(app: &App, lanes: &Lanes) -> Duration {
-    let open: Vec<_> = lanes.room().into_iter().map(|(lane, _)| lane).collect();
-    let seconds = app.store.next_due(&open).await.ok().flatten().unwrap_or(LONGEST_SLEEP);
+    let seconds = app.store.next_due(&lanes.open()).await.ok().flatten().unwrap_or(LONGEST_SLEEP);
     Duration::from_secs_f64(seconds.clamp(0.02, LONGEST_SLEEP))
 }
 
@@ -260,4 +257,27 @@ async fn keep(app: &App, lease: &Lease) -> StoreError {
 fn count(lease: &Lease, result: &'static str) {
     let kind = lease.kind.as_str();
     metrics::counter!("nomenta_tasks_total", "kind" => kind, "result" => result).increment(1);
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_lane_has_room_and_the_first_always_finds_some() {
+        let lanes = Lanes::default();
+        assert_eq!(lanes.open(), Lane::ALL);
+
+        let usual: Vec<_> = (0..lanes.room(Lane::Usual)).map(|_| lanes.take(Lane::Usual)).collect();
+        assert_eq!((lanes.room(Lane::Bulk), lanes.room(Lane::First)), (BEHIND - 30, AT_ONCE - 30));
+        drop(usual);
+
+        let bulk: Vec<_> = (0..lanes.room(Lane::Bulk)).map(|_| lanes.take(Lane::Bulk)).collect();
+        assert_eq!(bulk.len(), 24);
+        assert_eq!((lanes.room(Lane::Bulk), lanes.room(Lane::Silent)), (0, 8));
+        assert_eq!(lanes.room(Lane::Usual), BEHIND - 24);
+        let _silent: Vec<_> = (0..8).map(|_| lanes.take(Lane::Silent)).collect();
+        let _usual: Vec<_> = (0..lanes.room(Lane::Usual)).map(|_| lanes.take(Lane::Usual)).collect();
+        assert_eq!(lanes.room(Lane::First), AT_ONCE - BEHIND);
+    }
 }

@@ -13,6 +13,7 @@ use tokio::time::timeout;
 use crate::stage::{
     self, ADMIN, BASE_PORT, EDGE_KEY, PROGRAM, Service, TIME_LIMIT, fresh_zone, heavy, setup, stage,
 };
+use crate::turns;
 
 /// A service on records of its own.
 async fn own(port: u16, name: &str) -> (Service, Daemon) {
@@ -52,6 +53,7 @@ fn count(intake: &Value, result: &str) -> u64 {
 
 #[test]
 fn a_table_is_taken_in_at_one_call_and_a_job_over_it_outlives_its_process() {
+    let _turn = turns::to_fill_the_machine();
     stage();
     stage::run(async {
         let domains = heavy(50_000, 3_000);
@@ -280,6 +282,13 @@ fn bulk_work_says_first_what_it_would_do_and_then_what_it_did() {
         let done = || async { service.get(&path).await.1["state"] == "done" };
         wait_for("all being due for a look", TIME_LIMIT, done).await.expect("done");
         assert_eq!(service.get(&path).await.1["changed"], 40);
+        let since = chrono::Utc::now() - chrono::Duration::seconds(1);
+        let again = || async {
+            let last = service.get(&format!("domains/w39.{zone}")).await.1["looked_at"].clone();
+            let last = last.as_str().and_then(|at| at.parse::<chrono::DateTime<chrono::Utc>>().ok());
+            last.is_some_and(|at| at > since)
+        };
+        wait_for("the last of them being looked at again", TIME_LIMIT, again).await.expect("looked at");
 
         // Who did it, a line for each.
         let told = service.cli(&["audit", "--name", &format!("w1.{zone}"), "--as", "lines"]).await;
