@@ -1,6 +1,7 @@
 //! Intake: many domains taken in at once.
 
 use nomenta_core::intake::judge::RowResult;
+use nomenta_core::intake::table::Table;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -59,14 +60,17 @@ impl Intake {
         Self { dry_run, results: counts.filter(|one| one.count > 0).collect(), rows }
     }
 
+    /// The table that was given, with columns for what became of each row and why.
+    pub fn written(&self, table: &Table) -> String {
+        table.with_columns(["result", "because"], |place| {
+            let row = &self.rows[place];
+            [row.result.to_string(), row.because.clone().unwrap_or_default()]
+        })
+    }
+
     /// How many rows came to a result.
     pub fn count(&self, result: RowResult) -> usize {
         self.results.iter().find(|one| one.result == result).map_or(0, |one| one.count)
-    }
-
-    /// How many rows were, or would be, taken in.
-    pub fn accepted(&self) -> usize {
-        self.count(RowResult::New) + self.count(RowResult::TakenIn)
     }
 
     /// How many have something about them that has to change first.

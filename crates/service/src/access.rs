@@ -43,10 +43,8 @@ pub(crate) struct Caller {
     pub key: KeyRow,
     /// The session, if they are signed in to the console.
     pub session: Option<SessionRow>,
-    /// The address that the call came from.
-    came_from: Option<String>,
-    /// The call: its method and path.
-    call: String,
+    /// Where the call comes from.
+    origin: Origin,
 }
 
 impl Caller {
@@ -92,8 +90,8 @@ impl Caller {
             who: self.key.name.clone(),
             role: self.key.role,
             session_id: self.session.as_ref().map(|session| session.id),
-            came_from: self.came_from.clone(),
-            call: self.call.clone(),
+            came_from: self.origin.address.clone(),
+            call: self.origin.call.clone(),
         }
     }
 
@@ -110,9 +108,14 @@ impl Caller {
         let session_id = self.session.as_ref().map(|session| session.id);
 
         loop {
-            let left = self.until().map(|until| (until - Utc::now()).to_std().unwrap_or_default());
+            let left =
+                self.until().map_or(LONGEST_WAIT, |until| (until - Utc::now()).to_std().unwrap_or_default());
+            // By our own clock: the database's may be behind, and would be asked again and again.
+            if left.is_zero() {
+                return;
+            }
             tokio::select! {
-                () = sleep(left.unwrap_or(LONGEST_WAIT).min(LONGEST_WAIT)) => {}
+                () = sleep(left.min(LONGEST_WAIT)) => {}
                 changed = doors.changed() => if changed.is_err() { return },
             }
             // While nothing can be asked, nothing new is sent either.
@@ -150,7 +153,7 @@ impl FromRequestParts<Arc<App>> for Caller {
 
         let (key, session) =
             found.ok_or_else(|| Refusal::unauthorized("This key or session opens nothing."))?;
-        Ok(Self { key, session, came_from: came_from(parts), call: call(parts) })
+        Ok(Self { key, session, origin: Origin::of(parts) })
     }
 }
 
@@ -170,13 +173,13 @@ fn session_cookie(header: &str) -> Option<&str> {
 }
 
 /// A session for a key: what the cookie holds, and nobody else.
-pub(crate) async fn begin_session(app: &App, key: KeyRow, from: &From) -> Result<String, StoreError> {
+pub(crate) async fn begin_session(app: &App, key: KeyRow, origin: Origin) -> Result<String, StoreError> {
     let secret = secret("nms_");
-    let caller = Caller { key, session: None, came_from: from.address.clone(), call: from.call.clone() };
+    let caller = Caller { key, session: None, origin };
     let new = NewSession {
         key_id: caller.key.id,
         hash: &hash(&secret),
-        came_from: from.address.as_deref(),
+        came_from: caller.origin.address.as_deref(),
         expires_at: Utc::now() + Duration::hours(SESSION_HOURS),
     };
     caller.records(app).begin_session(&new).await?;
@@ -191,28 +194,29 @@ pub(crate) fn secret(begin: &str) -> String {
 
 /// Where a call comes from, whoever makes it.
 #[derive(Clone, Debug)]
-pub(crate) struct From {
+pub(crate) struct Origin {
+    /// The address.
     address: Option<String>,
+    /// The call: its method and path.
     call: String,
 }
 
-impl<S: Send + Sync> FromRequestParts<S> for From {
-    type Rejection = Infallible;
-
-    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
-        Ok(Self { address: came_from(parts), call: call(parts) })
+impl Origin {
+    fn of(parts: &Parts) -> Self {
+        let peer = parts.extensions.get::<ConnectInfo<SocketAddr>>();
+        Self {
+            address: peer.map(|ConnectInfo(peer)| peer.ip().to_canonical().to_string()),
+            call: format!("{} {}", parts.method, shown(parts.uri.path())),
+        }
     }
 }
 
-fn came_from(parts: &Parts) -> Option<String> {
-    parts
-        .extensions
-        .get::<ConnectInfo<SocketAddr>>()
-        .map(|ConnectInfo(from)| from.ip().to_canonical().to_string())
-}
+impl<S: Send + Sync> FromRequestParts<S> for Origin {
+    type Rejection = Infallible;
 
-fn call(parts: &Parts) -> String {
-    format!("{} {}", parts.method, shown(parts.uri.path()))
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
+        Ok(Self::of(parts))
+    }
 }
 
 #[cfg(test)]

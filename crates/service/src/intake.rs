@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use chrono::Utc;
 use nomenta_api::intake::{Intake, IntakeProgress, IntakeRow};
 use nomenta_api::problem::FieldCode;
 use nomenta_core::intake::judge::Judgement;
@@ -13,6 +14,7 @@ use tokio::sync::watch;
 
 use crate::App;
 use crate::problem::Refusal;
+use crate::token_end;
 
 /// Rows taken at once, if nothing else is set.
 pub const MOST_ROWS: usize = 50_000;
@@ -63,11 +65,10 @@ impl Rows {
         whose: &Whose,
         progress: &watch::Sender<IntakeProgress>,
     ) -> Result<Intake, Refusal> {
-        let (_, token_expires_at) = crate::jobs::fresh_token();
         let intake = nomenta_store::Intake {
             rows: &self.rows,
             whose,
-            token_expires_at,
+            token_expires_at: token_end(Utc::now()),
             token: &|| Token::from_random(rand::random()),
             told: &|done, total| {
                 progress.send_replace(IntakeProgress { done, total });
@@ -94,12 +95,9 @@ impl Rows {
         Intake::of(dry_run, rows.collect())
     }
 
-    /// The same table, with a column for the result of each row and one for its reason.
+    /// The same table with what became of each row.
     pub(crate) fn written(&self, intake: &Intake) -> String {
-        self.table.with_columns(["result", "because"], |place| {
-            let row = &intake.rows[place];
-            [row.result.to_string(), row.because.clone().unwrap_or_default()]
-        })
+        intake.written(&self.table)
     }
 }
 

@@ -9,7 +9,7 @@ use futures::future::join_all;
 use nomenta_certs::acme::{AcmeError, Advice};
 use nomenta_core::judge::certificate;
 use nomenta_core::judge::evidence::Problem;
-use nomenta_store::{Advised, Aged, Lane, Revocation, StoreError};
+use nomenta_store::{Advised, Aged, Revocation, StoreError};
 use tokio::time::{sleep, timeout};
 
 use crate::App;
@@ -22,14 +22,8 @@ const SHORTEST_SLEEP: Duration = Duration::from_millis(500);
 const PRUNE_EVERY: Duration = Duration::from_secs(600);
 /// Renewals called up at once; the queue holds them from there on.
 const CALLS: i64 = 500;
-/// How long the answer to a call with a key of its own is kept.
-const ANSWERS_KEPT: TimeDelta = TimeDelta::days(1);
-/// Answers forgotten at once.
-const ANSWERS: i64 = 10_000;
 /// Records that are older than they are kept, forgotten at once.
 const FORGOTTEN: i64 = 5_000;
-/// Tasks that are due, counted in each lane at most.
-const MOST_DUE: i64 = 10_000;
 /// Questions to the CA at once.
 const QUESTIONS: i64 = 8;
 /// Longest time for one round; what is left waits for the next.
@@ -51,9 +45,6 @@ pub(crate) async fn run(app: Arc<App>) {
         }
 
         app.repeats.settle();
-        if let Err(error) = measure(&app).await {
-            app.repeats.warn("what is due was not counted", &error);
-        }
         if let Err(error) = merge(&app).await {
             app.repeats.warn("counts were not put together", &error);
         }
@@ -62,9 +53,6 @@ pub(crate) async fn run(app: Arc<App>) {
             pruned = Instant::now();
             if let Err(error) = app.store.prune_edge_changes().await {
                 app.repeats.warn("old changes for the edge were not forgotten", &error);
-            }
-            if let Err(error) = app.store.forget_answers(Utc::now() - ANSWERS_KEPT, ANSWERS).await {
-                app.repeats.warn("old answers were not forgotten", &error);
             }
             if let Err(error) = forget(&app).await {
                 app.repeats.warn("what is older than it is kept was not forgotten", &error);
@@ -84,16 +72,6 @@ pub(crate) async fn run(app: Arc<App>) {
             () = sleep(until_next(&app).await) => {}
         }
     }
-}
-
-/// How many tasks are due in each lane, as far as they are counted.
-async fn measure(app: &App) -> Result<(), StoreError> {
-    let due = app.store.due_in_lanes(MOST_DUE).await?;
-    for lane in Lane::ALL {
-        let count = due.iter().find(|(of, _)| of == lane).map_or(0, |(_, count)| *count);
-        metrics::gauge!("nomenta_tasks_due", "lane" => lane.as_str()).set(count as f64);
-    }
-    Ok(())
 }
 
 /// Puts counts together, as long as many are left.

@@ -124,7 +124,7 @@ async fn spawn_tasks(app: &Arc<App>, lanes: &Lanes, running: &mut JoinSet<()>) -
             continue;
         }
 
-        let leases = match app.store.lease(&[(lane, room)]).await {
+        let leases = match app.store.lease(lane, room).await {
             Ok(leases) => leases,
             Err(error) => {
                 app.repeats.warn("no tasks to be had", &error);

@@ -87,20 +87,4 @@ impl Store {
             .await?;
         Ok(())
     }
-
-    /// Forgets answers from before a moment, at most `most`; returns how many.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn forget_answers(&self, before: DateTime<Utc>, most: i64) -> Result<u64, StoreError> {
-        let done = sqlx::query!(
-            "DELETE FROM answers WHERE (caller, key) IN
-                 (SELECT caller, key FROM answers WHERE asked_at < $1 ORDER BY asked_at LIMIT $2)",
-            before,
-            most
-        )
-        .execute(&self.pool)
-        .await?;
-        Ok(done.rows_affected())
-    }
 }

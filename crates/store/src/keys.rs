@@ -1,6 +1,6 @@
 //! Access keys, by the hash of their secret.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_api::role::Role;
 use uuid::Uuid;
 
@@ -97,6 +97,12 @@ pub struct NewKey<'a> {
     pub hint: &'a str,
 }
 
+/// Whether a last use is to be written again: it is kept to the minute, and most calls come
+/// sooner after another.
+pub(crate) fn is_stale(used_at: Option<DateTime<Utc>>) -> bool {
+    used_at.is_none_or(|at| Utc::now() - at > TimeDelta::minutes(1))
+}
+
 /// Keys, by what the statement goes along.
 macro_rules! keys {
     ($which:literal, $($given:expr),+) => {
@@ -155,7 +161,7 @@ impl Store {
         );
         let key = key.fetch_optional(&self.pool).await?;
 
-        if let Some(key) = &key {
+        if let Some(key) = key.as_ref().filter(|key| is_stale(key.used_at)) {
             sqlx::query!(
                 "UPDATE access_keys SET used_at = now()
                  WHERE id = $1 AND (used_at IS NULL OR used_at < now() - interval '1 minute')",

@@ -22,8 +22,13 @@ nomenta_core::spelled! {
         Jobs = "jobs",
         /// Sessions that have ended.
         Sessions = "sessions",
+        /// Answers to calls that carried a key of their own.
+        Answers = "answers",
     }
 }
+
+/// How long the answer to a call with a key of its own is kept, as the API promises.
+const ANSWERS: Duration = Duration::days(1);
 
 /// For how long each kind of record is kept.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -65,6 +70,7 @@ impl Retention {
             Aged::Orders => self.orders,
             Aged::Audit => self.audit,
             Aged::Jobs | Aged::Sessions => self.jobs,
+            Aged::Answers => ANSWERS,
         }
     }
 }
@@ -120,6 +126,13 @@ impl Store {
                 self, before, most,
                 "DELETE FROM sessions WHERE id IN (
                      SELECT id FROM sessions WHERE expires_at < $1 ORDER BY expires_at LIMIT $2)"
+            ),
+            Aged::Answers => forget!(
+                self,
+                before,
+                most,
+                "DELETE FROM answers WHERE (caller, key) IN
+                     (SELECT caller, key FROM answers WHERE asked_at < $1 ORDER BY asked_at LIMIT $2)"
             ),
         };
         Ok(done.rows_affected())

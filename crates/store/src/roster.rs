@@ -207,6 +207,28 @@ impl RosterFilter {
     }
 }
 
+/// Lines of the roster: of the rows that a statement finds, each with its key and with what
+/// they are sorted by.
+macro_rules! lines {
+    ($pool:expr, $direction:literal; $($given:expr),+ => $($found:tt)+) => {
+        sqlx::query_as!(
+            RosterColumns,
+            // Row by row, once it is known which: a join by hash would read the tables whole.
+            r#"SELECT d.id, d.host, (SELECT name FROM accounts WHERE id = d.account_id) AS "account!",
+                      (SELECT name FROM sites WHERE id = d.site_id) AS "site!", d.held_since, d.stage,
+                      d.ownership, d.routing, d.certificate, d.serving, d.codes, d.operator, d.spread,
+                      d.enrolled_at, d.moved_at, d.looked_at
+               FROM ("# + $($found)+ + ") p
+               CROSS JOIN LATERAL (SELECT * FROM domains WHERE id = p.id OFFSET 0) d
+               ORDER BY p.by " + $direction + ", p.id " + $direction,
+            $($given),+
+        )
+        .fetch_all(&$pool)
+        .await?
+    };
+}
+pub(crate) use lines;
+
 /// One page of the roster: the statement for an order and for what it goes along.
 ///
 /// `$given` is the filter, the stages, the place and the limit; `$order` the column that is
@@ -266,32 +288,10 @@ macro_rules! page {
                                    AND ($9::text IS NULL OR d.operator = $9)))
                  ORDER BY f." + $column + " " + $direction + ", f.domain_id " + $direction + " LIMIT $4) l")
     };
-    // Row by row, once it is known which: a join by hash would read the tables whole.
     (@rows $pool:expr, ($filter:expr, $stages:expr, $place:expr, $limit:expr), $direction:literal, $($from:tt)+) => {
-        sqlx::query_as!(
-            RosterColumns,
-            r#"SELECT d.id, d.host, (SELECT name FROM accounts WHERE id = d.account_id) AS "account!",
-                      (SELECT name FROM sites WHERE id = d.site_id) AS "site!", d.held_since, d.stage,
-                      d.ownership, d.routing, d.certificate, d.serving, d.codes, d.operator, d.spread,
-                      d.enrolled_at, d.moved_at, d.looked_at
-               FROM (SELECT l.id, l.by "# + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4) p
-               CROSS JOIN LATERAL (SELECT * FROM domains WHERE id = p.id OFFSET 0) d
-               ORDER BY p.by " + $direction + ", p.id " + $direction,
-            $stages,
-            $place.by,
-            $place.id,
-            $limit,
-            $filter.pattern(),
-            $filter.whose.accounts(),
-            $filter.site,
-            $filter.ingress,
-            $filter.operator,
-            $filter.finding.map(Code::as_str),
-            $filter.before,
-            $filter.since
-        )
-        .fetch_all(&$pool)
-        .await?
+        lines!($pool, $direction; $stages, $place.by, $place.id, $limit, $filter.pattern(), $filter.whose.accounts(),
+            $filter.site, $filter.ingress, $filter.operator, $filter.finding.map(Code::as_str), $filter.before,
+            $filter.since => "SELECT l.id, l.by " + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4")
     };
 }
 

@@ -7,7 +7,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::channel::call_doors;
-use crate::keys::KeyRow;
+use crate::keys::{KeyRow, is_stale};
 
 /// A session to begin.
 #[derive(Clone, Copy, Debug)]
@@ -74,12 +74,14 @@ impl Store {
         let Some(session) = session.fetch_optional(&self.pool).await? else { return Ok(None) };
         let Some(key) = self.key(session.key_id).await? else { return Ok(None) };
 
-        sqlx::query!(
-            "UPDATE sessions SET used_at = now() WHERE id = $1 AND used_at < now() - interval '1 minute'",
-            session.id
-        )
-        .execute(&self.pool)
-        .await?;
+        if is_stale(Some(session.used_at)) {
+            sqlx::query!(
+                "UPDATE sessions SET used_at = now() WHERE id = $1 AND used_at < now() - interval '1 minute'",
+                session.id
+            )
+            .execute(&self.pool)
+            .await?;
+        }
 
         let session = SessionRow {
             id: session.id,

@@ -40,29 +40,23 @@ pub struct Lease {
 }
 
 impl Store {
-    /// Takes due tasks, from each lane as many as there is room for.
+    /// Takes up to `most` due tasks of a lane.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn lease(&self, room: &[(Lane, usize)]) -> Result<Vec<Lease>, StoreError> {
+    pub async fn lease(&self, lane: Lane, most: usize) -> Result<Vec<Lease>, StoreError> {
         let lease = Uuid::new_v4();
-        let lanes: Vec<_> = room.iter().map(|(lane, _)| lane.number()).collect();
-        let most: Vec<_> = room.iter().map(|(_, most)| i64::try_from(*most).unwrap_or(i64::MAX)).collect();
-
         let rows = sqlx::query!(
             "UPDATE tasks SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
              WHERE (domain_id, kind) IN (
-                 SELECT t.domain_id, t.kind FROM unnest($3::smallint[], $4::bigint[]) AS l (lane, most)
-                 CROSS JOIN LATERAL (
-                     SELECT domain_id, kind FROM tasks
-                     WHERE lane = l.lane AND due <= now() AND (leased_until IS NULL OR leased_until < now())
-                       AND quick IS NULL
-                     ORDER BY due LIMIT l.most FOR UPDATE SKIP LOCKED) t)
-             RETURNING domain_id, kind, tries, lane",
+                 SELECT domain_id, kind FROM tasks
+                 WHERE lane = $3 AND due <= now() AND (leased_until IS NULL OR leased_until < now()) AND quick IS NULL
+                 ORDER BY due LIMIT $4 FOR UPDATE SKIP LOCKED)
+             RETURNING domain_id, kind, tries",
             lease,
             LEASE_SECONDS,
-            &lanes,
-            &most
+            lane.number(),
+            i64::try_from(most).unwrap_or(i64::MAX)
         )
         .fetch_all(&self.pool)
         .await?;
@@ -70,7 +64,6 @@ impl Store {
         let mut leases = Vec::with_capacity(rows.len());
         for row in rows {
             let kind = word("kind of task", &row.kind)?;
-            let lane = Lane::of(row.lane);
             leases.push(Lease { domain_id: row.domain_id, kind, tries: row.tries, lane, lease });
         }
 

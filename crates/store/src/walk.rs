@@ -14,7 +14,7 @@ use chrono::{DateTime, Utc};
 use crate::Store;
 use crate::StoreError;
 use crate::places::{Place, or_end};
-use crate::roster::{Order, RosterColumns, RosterFilter, RosterRow, Sort};
+use crate::roster::{Order, RosterColumns, RosterFilter, RosterRow, Sort, lines};
 
 /// A text that more rows are reckoned to have is common.
 const COMMON: i64 = 900;
@@ -66,78 +66,37 @@ pub struct RosterPage {
 
 /// The lines of one page, and where the names that were gone along end.
 macro_rules! walked {
-    ($store:expr, $place:expr, $pattern:expr, $limit:expr, $column:literal, $past:literal, $direction:literal) => {{
-        let rows = sqlx::query_as!(
-            RosterColumns,
-            r#"SELECT d.id, d.host, (SELECT name FROM accounts WHERE id = d.account_id) AS "account!",
-                      (SELECT name FROM sites WHERE id = d.site_id) AS "site!", d.held_since, d.stage,
-                      d.ownership, d.routing, d.certificate, d.serving, d.codes, d.operator, d.spread,
-                      d.enrolled_at, d.moved_at, d.looked_at
-               FROM (SELECT w.id, w.by FROM (
-                         SELECT id, "#
-                + $column
-                + " AS by, sought FROM domains
-                         WHERE ended_at IS NULL AND ("
-                + $column
-                + ", id) "
-                + $past
-                + " ($1, $2)
-                         ORDER BY "
-                + $column
-                + " "
-                + $direction
-                + ", id "
-                + $direction
-                + " LIMIT $5) w
-                     WHERE w.sought LIKE $3 ORDER BY w.by "
-                + $direction
-                + ", w.id "
-                + $direction
-                + " LIMIT $4) p
-               CROSS JOIN LATERAL (SELECT * FROM domains WHERE id = p.id OFFSET 0) d
-               ORDER BY p.by "
-                + $direction
-                + ", p.id "
-                + $direction,
-            $place.by,
-            $place.id,
-            $pattern,
-            $limit,
-            WALKED
-        )
-        .fetch_all(&$store.pool)
-        .await?;
+    ($store:expr, $place:expr, $pattern:expr, $limit:expr, $is_descending:expr, $column:literal) => {
+        if $is_descending {
+            walked!(@to $store, $place, $pattern, $limit, $column, "<", "DESC")
+        } else {
+            walked!(@to $store, $place, $pattern, $limit, $column, ">", "ASC")
+        }
+    };
+    (@to $store:expr, $place:expr, $pattern:expr, $limit:expr, $column:literal, $past:literal, $direction:literal) => {{
+        let rows = lines!($store.pool, $direction; $place.by, $place.id, $pattern, $limit, WALKED =>
+            "SELECT w.id, w.by FROM (
+                 SELECT id, " + $column + " AS by, sought FROM domains
+                 WHERE ended_at IS NULL AND (" + $column + ", id) " + $past + " ($1, $2)
+                 ORDER BY " + $column + " " + $direction + ", id " + $direction + " LIMIT $5) w
+             WHERE w.sought LIKE $3 ORDER BY w.by " + $direction + ", w.id " + $direction + " LIMIT $4");
 
         let is_full = i64::try_from(rows.len()).is_ok_and(|found| found >= $limit);
-        let last = match is_full {
-            true => None,
-            false => {
-                sqlx::query!(
-                    "SELECT id, "
-                        + $column
-                        + " AS by FROM domains
-                     WHERE ended_at IS NULL AND ("
-                        + $column
-                        + ", id) "
-                        + $past
-                        + " ($1, $2)
-                     ORDER BY "
-                        + $column
-                        + " "
-                        + $direction
-                        + ", id "
-                        + $direction
-                        + " OFFSET $3 LIMIT 1",
-                    $place.by,
-                    $place.id,
-                    WALKED - 1
-                )
-                .fetch_optional(&$store.pool)
-                .await?
-            }
-        };
+        let last = if is_full { None } else { walked!(@last $store, $place, $column, $past, $direction) };
         (rows, last.map(|last| Place::after(last.by, last.id)))
     }};
+    (@last $store:expr, $place:expr, $column:literal, $past:literal, $direction:literal) => {
+        sqlx::query!(
+            "SELECT id, " + $column + " AS by FROM domains WHERE ended_at IS NULL AND (" + $column + ", id) "
+                + $past + " ($1, $2) ORDER BY " + $column + " " + $direction + ", id " + $direction
+                + " OFFSET $3 LIMIT 1",
+            $place.by,
+            $place.id,
+            WALKED - 1
+        )
+        .fetch_optional(&$store.pool)
+        .await?
+    };
 }
 
 impl Store {
@@ -152,13 +111,12 @@ impl Store {
         order: &Order,
         limit: i64,
     ) -> Result<RosterPage, StoreError> {
-        // Stages are gone through by name, one after the other.
-        let is_walked = filter.is_of_text_alone() && !matches!(order.by, Sort::Stage(_));
-        let pattern = filter.pattern().filter(|_| is_walked);
+        let pattern = filter.pattern().filter(|_| filter.is_of_text_alone());
         if let Some(pattern) = pattern
             && self.is_common(Among::Domains, &pattern).await?
+            && let Some(page) = self.walk(&pattern, order, limit).await?
         {
-            return self.walk(&pattern, order, limit).await;
+            return Ok(page);
         }
         Ok(RosterPage { rows: self.roster(filter, order, limit).await?, beyond: None })
     }
@@ -196,37 +154,30 @@ impl Store {
         Ok(count > COMMON)
     }
 
-    async fn walk(&self, pattern: &str, order: &Order, limit: i64) -> Result<RosterPage, StoreError> {
+    /// `None` for an order in which names cannot be gone along: stages are gone through by
+    /// name, one after the other.
+    async fn walk(&self, pattern: &str, order: &Order, limit: i64) -> Result<Option<RosterPage>, StoreError> {
         let is_descending = order.is_descending;
         let (rows, beyond) = match &order.by {
+            Sort::Stage(_) => return Ok(None),
+            Sort::Name(place) => {
+                let place: Place<String> = or_end(place.as_ref(), is_descending);
+                let (rows, last) = walked!(self, place, pattern, limit, is_descending, "host");
+                (rows, last.map(|last| Sort::Name(Some(last))))
+            }
             Sort::Enrolled(place) => {
                 let place: Place<DateTime<Utc>> = or_end(place.as_ref(), is_descending);
-                let (rows, last) = match is_descending {
-                    true => walked!(self, place, pattern, limit, "enrolled_at", "<", "DESC"),
-                    false => walked!(self, place, pattern, limit, "enrolled_at", ">", "ASC"),
-                };
+                let (rows, last) = walked!(self, place, pattern, limit, is_descending, "enrolled_at");
                 (rows, last.map(|last| Sort::Enrolled(Some(last))))
             }
             Sort::Moved(place) => {
                 let place: Place<DateTime<Utc>> = or_end(place.as_ref(), is_descending);
-                let (rows, last) = match is_descending {
-                    true => walked!(self, place, pattern, limit, "moved_at", "<", "DESC"),
-                    false => walked!(self, place, pattern, limit, "moved_at", ">", "ASC"),
-                };
+                let (rows, last) = walked!(self, place, pattern, limit, is_descending, "moved_at");
                 (rows, last.map(|last| Sort::Moved(Some(last))))
-            }
-            Sort::Stage(_) => return Ok(RosterPage { rows: Vec::new(), beyond: None }),
-            Sort::Name(place) => {
-                let place: Place<String> = or_end(place.as_ref(), is_descending);
-                let (rows, last) = match is_descending {
-                    true => walked!(self, place, pattern, limit, "host", "<", "DESC"),
-                    false => walked!(self, place, pattern, limit, "host", ">", "ASC"),
-                };
-                (rows, last.map(|last| Sort::Name(Some(last))))
             }
         };
 
         let rows = rows.into_iter().map(RosterColumns::read).collect::<Result<_, _>>()?;
-        Ok(RosterPage { rows, beyond })
+        Ok(Some(RosterPage { rows, beyond }))
     }
 }

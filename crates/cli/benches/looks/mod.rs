@@ -79,7 +79,7 @@ pub(crate) async fn write(url: &str) -> anyhow::Result<()> {
 async fn write_until(store: &Store, end: Instant) -> anyhow::Result<u64> {
     let mut looks = 0;
     while Instant::now() < end {
-        for lease in store.lease(&[(Lane::First, 4), (Lane::Usual, 4)]).await? {
+        for lease in store.lease(Lane::Usual, 4).await? {
             let record = store.domain(lease.domain_id).await?;
             let (survey, outcome) = (silent(&record), moved(&record));
             let looked = Looked {

@@ -25,7 +25,7 @@ pub(crate) async fn run(client: &Client, shape: Shape, options: IntakeOptions) -
     let intake = take_in(client, dry_run, octets.clone()).await?;
 
     match shape {
-        Shape::Csv => print!("{}", with_results(&octets, &intake)?),
+        Shape::Csv => print!("{}", intake.written(&Table::read(&octets, intake.rows.len())?)),
         other => {
             shown(other, &intake, || print(&intake))?;
         }
@@ -74,15 +74,6 @@ async fn take_in(client: &Client, dry_run: bool, octets: Vec<u8>) -> anyhow::Res
         }
     }
     bail!("The service ended the connection. Give the table again: what was taken in is not taken in twice.")
-}
-
-/// The table as it was given, with what became of each row.
-fn with_results(octets: &[u8], intake: &Intake) -> anyhow::Result<String> {
-    let table = Table::read(octets, intake.rows.len())?;
-    Ok(table.with_columns(["result", "because"], |place| {
-        let row = &intake.rows[place];
-        [row.result.to_string(), row.because.clone().unwrap_or_default()]
-    }))
 }
 
 fn print(intake: &Intake) {

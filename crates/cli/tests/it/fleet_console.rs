@@ -60,7 +60,8 @@ fn filters_stand_in_the_address_are_saved_as_a_view_and_say_what_is_worked_on() 
         browser.page.goto(&url).await.expect("the roster");
         browser.see("tbody tr").await;
         browser.click("nav[aria-label='Saved views'] a").await;
-        browser.see(&format!("tr[data-host='w0.{zone}']")).await;
+        browser.see(&format!("tr[data-host='w0.{zone}']:first-child")).await;
+        browser.see(&format!("tr[data-host='w2.{zone}']:last-child")).await;
         let address = browser.page.current_url().await.expect("an address").to_string();
         assert!(address.contains("younger_than=2") && address.contains(&zone), "{address}");
 

@@ -61,14 +61,8 @@ impl Judgement {
         Self { result, because: Some(because.into()) }
     }
 
-    /// Of a row that is taken in.
-    pub fn accepted(result: RowResult) -> Self {
-        Self { result, because: None }
-    }
-
-    /// Of a name that somebody has taken in for the account since it was judged.
-    pub fn meanwhile(host: &str, account: &str) -> Self {
-        Self::new(RowResult::AlreadyThere, there(host, account))
+    fn accepted() -> Self {
+        Self { result: RowResult::New, because: None }
     }
 }
 
@@ -105,7 +99,7 @@ pub fn judge(rows: &[(usize, Result<Wanted, RowFault>)], mut register: Register)
                 Some(refusal) => refusal,
                 None => {
                     take(wanted, *line, &mut register, &mut taken);
-                    Judgement::accepted(RowResult::New)
+                    Judgement::accepted()
                 }
             },
         };

@@ -209,11 +209,17 @@ pub(super) async fn site(
     Named(name): Named<String>,
 ) -> Result<(Tagged, Json<Site>), Refusal> {
     caller.needs(Role::Viewer)?;
-    let row = app.calls.site(&name).await?;
-    if !caller.opens(&row.account) {
-        return Err(StoreError::Missing { what: "site", name }.into());
-    }
+    let row = site_for(&app, &caller, &name).await?;
     Ok((tagged(row.id, row.version), Json(site_of(row))))
+}
+
+/// A site, if the caller's key opens its account.
+pub(super) async fn site_for(app: &App, caller: &Caller, name: &str) -> Result<SiteRow, StoreError> {
+    let row = app.calls.site(name).await?;
+    match caller.opens(&row.account) {
+        true => Ok(row),
+        false => Err(StoreError::Missing { what: "site", name: name.to_owned() }),
+    }
 }
 
 /// A site with the tag of its version.

@@ -5,14 +5,13 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
-use nomenta_api::domain::StageCount;
 use nomenta_api::job::{Act, ItemResult, ItemsQuery, Job, JobItem, JobPreview, JobsQuery, NewJob, Outlook};
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
-use nomenta_core::judge::gate::Stage;
-use nomenta_store::{Counted, ItemRow, Order, Place, RosterFilter, StoreError};
+use nomenta_store::{ItemRow, Order, Place, RosterFilter};
 use uuid::Uuid;
 
+use super::accounts::site_for;
 use super::paging::{self, Cursor};
 use super::roster;
 use crate::App;
@@ -27,10 +26,7 @@ const FIRST: i64 = 10;
 async fn read(app: &App, caller: &Caller, new: &NewJob) -> Result<RosterFilter, Refusal> {
     caller.needs(Role::Operator)?;
     if let Act::Move { site } = &new.act {
-        let found = app.calls.site(site).await.ok().filter(|found| caller.opens(&found.account));
-        if found.is_none() {
-            return Err(Refusal::of_record(StoreError::Missing { what: "site", name: site.clone() }, "site"));
-        }
+        site_for(app, caller, site).await.map_err(|error| Refusal::of_record(error, "site"))?;
     }
     roster::filter(app, caller, &new.domains.query()).await
 }
@@ -52,22 +48,17 @@ pub(super) async fn preview(
         alike.map(|one| one.count).sum()
     };
     let total = counted.iter().map(|one| one.count).sum();
+    let mut stages = roster::by_stage(&counted);
+    stages.retain(|one| one.count > 0);
     Ok(Json(JobPreview {
         total,
         is_more: total >= MOST_COUNTED,
         changes: of(Outlook::Changes),
         nothing: of(Outlook::Nothing),
         refused: of(Outlook::Refused),
-        stages: in_order(&counted),
+        stages,
         first: first.into_iter().map(|row| row.host.into()).collect(),
     }))
-}
-
-/// Stages that there are any at, in the order in which they are passed.
-fn in_order(counted: &[Counted<Stage>]) -> Vec<StageCount> {
-    let of = |stage: &Stage| counted.iter().find(|one| one.of == *stage);
-    let found = Stage::WORDS.iter().filter_map(of);
-    found.map(|one| StageCount { stage: one.of, count: one.count }).collect()
 }
 
 /// Begins a job; it goes on by itself, over every restart, until it is done or stopped.

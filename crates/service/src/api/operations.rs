@@ -11,11 +11,14 @@ use nomenta_api::domain::CatalogueEntry;
 use nomenta_api::role::Role;
 use nomenta_core::judge::findings::CATALOGUE;
 use nomenta_core::judge::gate::Stage;
-use nomenta_store::Whose;
+use nomenta_store::{Lane, Whose};
 
 use crate::App;
 use crate::access::Caller;
 use crate::problem::Refusal;
+
+/// Tasks that are due, counted in each lane at most.
+const MOST_DUE: i64 = 10_000;
 
 /// Every finding there can be.
 #[utoipa::path(get, path = "/api/v1/findings", responses((status = 200, body = [CatalogueEntry])))]
@@ -53,6 +56,12 @@ pub(super) async fn metrics(State(app): State<Arc<App>>) -> Result<String, Refus
     for stage in Stage::ALL {
         let count = counts.iter().find(|one| one.of == stage).map_or(0, |one| one.count);
         metrics::gauge!("nomenta_domains", "stage" => stage.as_str()).set(count as f64);
+    }
+
+    let due = app.calls.due_in_lanes(MOST_DUE).await?;
+    for lane in Lane::ALL {
+        let count = due.iter().find(|(of, _)| of == lane).map_or(0, |(_, count)| *count);
+        metrics::gauge!("nomenta_tasks_due", "lane" => lane.as_str()).set(count as f64);
     }
 
     metrics::gauge!("nomenta_contests_open").set(app.calls.open_contests().await? as f64);

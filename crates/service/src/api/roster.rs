@@ -193,7 +193,7 @@ pub(super) async fn counts(
 }
 
 /// Every stage in order, empty ones too.
-fn by_stage(counts: &[Counted<Stage>]) -> Vec<StageCount> {
+pub(super) fn by_stage(counts: &[Counted<Stage>]) -> Vec<StageCount> {
     let count = |stage| counts.iter().find(|one| one.of == stage).map_or(0, |one| one.count);
     Stage::WORDS.into_iter().map(|stage| StageCount { stage, count: count(stage) }).collect()
 }

@@ -16,7 +16,7 @@ use uuid::Uuid;
 use super::paging;
 use super::registry::accounts_of;
 use crate::App;
-use crate::access::{self, COOKIE_NAME, Caller, From};
+use crate::access::{self, COOKIE_NAME, Caller, Origin};
 use crate::problem::{Body, Named, Params, Refusal};
 
 type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
@@ -36,7 +36,7 @@ fn who_of(key: KeyRow) -> Who {
     responses((status = 200, body = Who), (status = 422, body = Problem)))]
 pub(super) async fn sign_in(
     State(app): State<Arc<App>>,
-    from: From,
+    origin: Origin,
     Body(typed): Body<SignIn>,
 ) -> Result<WithCookie<Json<Who>>, Refusal> {
     let key = app.calls.key_by_hash(&access::hash(typed.key.trim())).await?;
@@ -50,7 +50,7 @@ pub(super) async fn sign_in(
         return Err(Refusal::field("key", FieldCode::EdgeKey, message));
     }
 
-    let session = access::begin_session(&app, key.clone(), &from).await?;
+    let session = access::begin_session(&app, key.clone(), origin).await?;
     Ok((cookie(&session, ""), Json(who_of(key))))
 }
 

@@ -65,18 +65,6 @@ impl Store {
         }))
     }
 
-    /// Lets go of every job under way, as when its process has died a while ago.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; try again.
-    #[doc(hidden)]
-    pub async fn let_go_of_jobs(&self) -> Result<(), StoreError> {
-        sqlx::query!("UPDATE jobs SET leased_until = now() - interval '1 second' WHERE ended_at IS NULL")
-            .execute(&self.pool)
-            .await?;
-        Ok(())
-    }
-
     /// Goes one step on with a job; `false` if it has ended.
     ///
     /// # Errors

@@ -79,9 +79,13 @@ fn site<'a>(account: &'a str, name: &'a str) -> NewSite<'a> {
     NewSite { account, name, ingress: "harbour", default_host, entry_path: "/", error_path: "/" }
 }
 
-/// Room for so many in each lane.
-fn each(most: usize) -> Vec<(Lane, usize)> {
-    Lane::ALL.iter().map(|lane| (*lane, most)).collect()
+/// Up to so many due tasks of each lane.
+async fn leased(store: &Store, most: usize) -> Vec<Lease> {
+    let mut leases = Vec::new();
+    for lane in Lane::ALL {
+        leases.extend(store.lease(*lane, most).await.expect("leases"));
+    }
+    leases
 }
 
 fn named(host: &str) -> Named<'_> {
@@ -160,15 +164,13 @@ fn a_task_is_leased_to_one_worker_however_many_ask() {
         for n in 0..30 {
             enrol(&store, &format!("w{n}.onswick.example")).await;
         }
-        let room = each(5);
-        let asked = join_all((0..12).map(|_| store.lease(&room))).await;
-        let mut leased: Vec<_> =
-            asked.into_iter().flat_map(|l| l.expect("leases")).map(|l| l.domain_id).collect();
-        let all = leased.len();
-        leased.sort();
-        leased.dedup();
-        assert_eq!((all, leased.len()), (30, 30), "each once, and all of them");
-        assert!(store.lease(&each(5)).await.expect("leases").is_empty());
+        let asked = join_all((0..12).map(|_| leased(&store, 5))).await;
+        let mut taken: Vec<_> = asked.into_iter().flatten().map(|l| l.domain_id).collect();
+        let all = taken.len();
+        taken.sort();
+        taken.dedup();
+        assert_eq!((all, taken.len()), (30, 30), "each once, and all of them");
+        assert!(leased(&store, 5).await.is_empty());
         let due = store.next_due(Lane::ALL).await.expect("a time").expect("something is queued");
         assert!((8.0..13.0).contains(&due), "the leases run out in {due} s");
     });
@@ -179,11 +181,11 @@ fn who_lost_the_lease_writes_nothing() {
     run(async {
         let store = store("lost").await;
         let record = enrol(&store, "www.onswick.example").await;
-        let lease = store.lease(&each(1)).await.expect("leases").remove(0);
+        let lease = leased(&store, 1).await.remove(0);
         store.renew(&lease).await.expect("renewed");
         // The task comes back and is taken by another process.
         store.postpone(&lease, Utc::now(), Lane::Usual).await.expect("given back");
-        let other = store.lease(&each(1)).await.expect("leases").remove(0);
+        let other = leased(&store, 1).await.remove(0);
 
         let outcome = outcome(&record);
         let refused = finish(&store, &lease, &record, &outcome).await;
@@ -206,11 +208,11 @@ fn a_look_asked_for_during_a_look_comes_after_it() {
     run(async {
         let store = store("again").await;
         let record = enrol(&store, "www.onswick.example").await;
-        let lease = store.lease(&each(1)).await.expect("leases").remove(0);
+        let lease = leased(&store, 1).await.remove(0);
         store.look_now(record.id).await.expect("asked");
-        assert!(store.lease(&each(1)).await.expect("leases").is_empty(), "not two at once");
+        assert!(leased(&store, 1).await.is_empty(), "not two at once");
         finish(&store, &lease, &record, &outcome(&record)).await.expect("written");
-        assert_eq!(store.lease(&each(1)).await.expect("leases").len(), 1, "due again at once");
+        assert_eq!(leased(&store, 1).await.len(), 1, "due again at once");
         let unknown = store.look_now(uuid::Uuid::nil()).await;
         assert!(matches!(unknown, Err(StoreError::Ended)));
     });
@@ -237,7 +239,7 @@ fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
         let mut first_seen = None;
         for round in rounds {
             store.look_now(record.id).await.expect("asked");
-            let lease = store.lease(&each(1)).await.expect("leases").remove(0);
+            let lease = leased(&store, 1).await.remove(0);
             let mut result = outcome(&record);
             result.findings = round.iter().map(|(code, remedy)| finding(*code, remedy)).collect();
             finish(&store, &lease, &record, &result).await.expect("written");
@@ -297,7 +299,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         let record = enrol(&store, host).await;
         let place = async |key: &[u8]| {
             store.look_now(record.id).await.expect("asked");
-            let leases = store.lease(&each(5)).await.expect("leases");
+            let leases = leased(&store, 5).await;
             let look = leases.into_iter().find(|l| l.kind == TaskKind::Look).expect("a look");
             let (now, record) = (Utc::now(), store.domain_named(named(host)).await.expect("found"));
             let (mut outcome, survey) = (outcome(&record), survey(&record));
@@ -318,7 +320,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         place(b"first key").await;
         let order = store.open_order(record.id).await.expect("read").expect("open");
         assert_eq!((order.url.as_deref(), order.sealed_key.as_slice()), (None, &b"first key"[..]));
-        let leases = store.lease(&each(5)).await.expect("leases");
+        let leases = leased(&store, 5).await;
         let lease = leases.iter().find(|l| l.kind == TaskKind::Order).expect("an order").clone();
         for look in leases.iter().filter(|l| l.kind == TaskKind::Look) {
             store.postpone(look, Utc::now(), Lane::Usual).await.expect("given back");
@@ -350,7 +352,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
 
         place(b"third key").await;
         let order = store.open_order(record.id).await.expect("read").expect("open");
-        let leases = store.lease(&each(5)).await.expect("leases");
+        let leases = leased(&store, 5).await;
         let lease = leases.iter().find(|l| l.kind == TaskKind::Order).expect("an order");
         let facts = CertificateFacts {
             serial: "01".into(),
@@ -455,9 +457,9 @@ fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
         // New domains have full looks; none is to be quick.
         assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 5));
         assert!(store.lease_sweep(100).await.expect("leased").tasks.is_empty());
-        let leases = store.lease(&each(100)).await.expect("leased");
+        let leases = leased(&store, 100).await;
         assert_eq!(leases.len(), 5);
-        assert!(store.lease(&each(100)).await.expect("leased").is_empty(), "they are taken");
+        assert!(leased(&store, 100).await.is_empty(), "they are taken");
         let record = store.domain_named(named("s0.fleet.example")).await.expect("there");
         assert_eq!((record.account.as_str(), record.domain.zone.as_str()), ("onswick", zone));
         assert!(record.looked_at.is_none() && record.domain.pair.is_none());
