@@ -55,6 +55,9 @@ enum Task {
         what: Measure,
         /// How many domains, if not as many as usual.
         domains: Option<u32>,
+        /// Measure the fleets that the run before has made.
+        #[arg(long, requires = "domains")]
+        again: bool,
     },
     /// Run each fuzz target for a while.
     Fuzz {
@@ -93,7 +96,7 @@ fn main() -> anyhow::Result<()> {
         Task::Test { filter: None, full } => test::all(full),
         Task::Test { filter: Some(filter), full } => test::some(&filter, full),
         Task::Generate => generate::run(),
-        Task::Bench { what, domains } => bench(what, domains),
+        Task::Bench { what, domains, again } => bench(what, domains, again),
         Task::Fuzz { seconds } => fuzz::each(fuzz::Effort::Seconds(seconds)),
         Task::Dependencies => check::dependencies(),
         Task::Shots => shots::run(),
@@ -164,7 +167,7 @@ fn demo(options: &[String]) -> anyhow::Result<()> {
     Err(error).with_context(|| format!("Cannot start {DEMO}"))
 }
 
-fn bench(what: Measure, domains: Option<u32>) -> anyhow::Result<()> {
+fn bench(what: Measure, domains: Option<u32>, again: bool) -> anyhow::Result<()> {
     set_up()?;
     let name = match what {
         Measure::Survey => {
@@ -179,5 +182,6 @@ fn bench(what: Measure, domains: Option<u32>) -> anyhow::Result<()> {
 
     let domains = domains.map(|domains| domains.to_string());
     let words = ["bench", "--package", "nomenta-cli", "--bench", name, "--"];
-    cargo(&words.into_iter().chain(domains.as_deref()).collect::<Vec<_>>())
+    let again = again.then_some("again");
+    cargo(&words.into_iter().chain(domains.as_deref()).chain(again).collect::<Vec<_>>())
 }

@@ -43,6 +43,8 @@ nomenta_core::spelled! {
         Session = "session",
         /// A job.
         Job = "job",
+        /// A handoff link.
+        Handoff = "handoff",
     }
 }
 

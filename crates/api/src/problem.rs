@@ -57,6 +57,8 @@ nomenta_core::spelled! {
         Settled = "settled",
         /// A domain of no pair has no primary.
         NoPair = "no-pair",
+        /// It was done a moment ago.
+        TooSoon = "too-soon",
         /// Something outside does not answer.
         Unavailable = "unavailable",
         /// Something failed inside.
@@ -92,6 +94,7 @@ impl ProblemKind {
             | Self::Resting
             | Self::Settled
             | Self::NoPair => "Not possible now",
+            Self::TooSoon => "Asked for a moment ago",
             Self::Unavailable => "Not available",
             Self::Internal => "Something failed inside",
         }

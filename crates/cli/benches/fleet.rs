@@ -11,6 +11,7 @@ use anyhow::{Context, ensure};
 use nomenta_world::service::ServiceSetup;
 use nomenta_world::{Daemon, Layout, World};
 use reqwest::Client;
+use serde::de::IgnoredAny;
 
 mod looks;
 mod seed;
@@ -22,6 +23,10 @@ const SMALL: usize = 10_000;
 const READINGS: usize = 100;
 /// Pages read to be deep in a listing.
 const DEEP: usize = 40;
+/// Wait between two readings of the session.
+const PAUSE: Duration = Duration::from_millis(10);
+/// Measures the fleets of the run before.
+const AGAIN: &str = "again";
 /// Clients that ask for the overview's counts all the time.
 const WATCHERS: usize = 24;
 
@@ -31,10 +36,10 @@ fn main() -> anyhow::Result<()> {
     let count = match words.as_slice() {
         [word, url] if word == looks::WORD => return runtime.block_on(looks::write(url)),
         [] => 1_000_000,
-        [count] => count.parse().with_context(|| format!("{count} is not a number of domains"))?,
-        _ => anyhow::bail!("One word at most: the number of domains"),
+        [count, ..] => count.parse().with_context(|| format!("{count} is not a number of domains"))?,
     };
-    runtime.block_on(async { tokio::spawn(bench(count)).await? })
+    let is_again = words.get(1).is_some_and(|word| word == AGAIN);
+    runtime.block_on(async { tokio::spawn(bench(count, is_again)).await? })
 }
 
 /// A fleet and the service that has it.
@@ -45,12 +50,14 @@ struct Fleet {
     _service: Daemon,
 }
 
-async fn bench(count: usize) -> anyhow::Result<()> {
+async fn bench(count: usize, is_again: bool) -> anyhow::Result<()> {
     let layout = Layout::new(Path::new("/var/tmp/nomenta-bench-fleet"), BASE_PORT)?;
-    layout.wipe()?;
+    if !is_again {
+        layout.wipe()?;
+    }
     let world = World::start(layout, Arc::new(|what| eprintln!("{what} …"))).await?;
-    let small = Fleet::start(&world, "small", SMALL, 0).await?;
-    let large = Fleet::start(&world, "large", count, 1).await?;
+    let small = Fleet::start(&world, "small", SMALL, 0, is_again).await?;
+    let large = Fleet::start(&world, "large", count, 1, is_again).await?;
 
     let mut lines = Vec::new();
     for listing in LISTINGS {
@@ -66,7 +73,13 @@ async fn bench(count: usize) -> anyhow::Result<()> {
 }
 
 impl Fleet {
-    async fn start(world: &World, name: &str, count: usize, place: u16) -> anyhow::Result<Self> {
+    async fn start(
+        world: &World,
+        name: &str,
+        count: usize,
+        place: u16,
+        is_filled: bool,
+    ) -> anyhow::Result<Self> {
         let setup = ServiceSetup {
             listen: ([127, 0, 0, 1], BASE_PORT + 20 + place).into(),
             database: world.database(name).await?,
@@ -84,13 +97,15 @@ impl Fleet {
 
         // The first start makes the schema.
         setup.start(&world.layout, program, &log).await?.stop().await;
-        seed::fill(world, name, count).await?;
+        if !is_filled {
+            seed::fill(world, name, count).await?;
+        }
         let service = setup.start(&world.layout, program, &log).await?;
         Ok(Self { client: Client::new(), setup, accounts: seed::accounts(count), _service: service })
     }
 
-    /// One reading: the time it took, and where the next page is.
-    async fn read(&self, path: &str) -> anyhow::Result<(f64, Option<String>)> {
+    /// One reading.
+    async fn read(&self, path: &str) -> anyhow::Result<Reading> {
         let request = self.client.get(format!("{}/api/v1/{path}", self.setup.url()));
         let start = Instant::now();
         let answer = request.bearer_auth(&self.setup.admin_key).send().await?;
@@ -101,25 +116,39 @@ impl Fleet {
         let octets = answer.bytes().await?;
         let took = start.elapsed().as_secs_f64() * 1000.0;
         ensure!(status.is_success(), "{path}: {status} {}", String::from_utf8_lossy(&octets));
-        Ok((took, next))
+        // What is no listing has no lines.
+        let lines = serde_json::from_slice::<Vec<IgnoredAny>>(&octets).map_or(0, |lines| lines.len());
+        Ok(Reading { took, next, lines })
     }
 
     /// The lookup that listings are held beside: one account by its name.
     async fn look_up(&self, turn: usize) -> anyhow::Result<f64> {
-        Ok(self.read(&format!("accounts/a{}", turn * 7919 % self.accounts)).await?.0)
+        Ok(self.read(&format!("accounts/a{}", turn * 7919 % self.accounts)).await?.took)
     }
 
-    /// A page deep in a listing, or its last one.
+    /// A page deep in a listing, or the last one that has as many lines as the first.
     async fn deep(&self, path: &str) -> anyhow::Result<String> {
-        let mut path = path.to_owned();
+        let mut deep = path.to_owned();
+        let Reading { mut next, lines, .. } = self.read(path).await?;
         for _ in 0..DEEP {
-            match self.read(&path).await?.1 {
-                Some(next) => path = next,
-                None => break,
+            let Some(at) = next else { break };
+            let page = self.read(&at).await?;
+            if page.lines == lines {
+                deep = at;
             }
+            next = page.next;
         }
-        Ok(path)
+        Ok(deep)
     }
+}
+
+/// A page as it was read.
+struct Reading {
+    /// Milliseconds.
+    took: f64,
+    /// Where the next one is.
+    next: Option<String>,
+    lines: usize,
 }
 
 struct Listing {
@@ -194,9 +223,9 @@ impl Listing {
         let [mut first, mut later, mut few, mut lookup] = [const { Vec::new() }; 4];
         for turn in 0..READINGS {
             lookup.push(large.look_up(turn).await?);
-            first.push(large.read(self.path).await?.0);
-            later.push(large.read(&deep).await?.0);
-            few.push(small.read(if turn % 2 == 0 { self.path } else { &deep_small }).await?.0);
+            first.push(large.read(self.path).await?.took);
+            later.push(large.read(&deep).await?.took);
+            few.push(small.read(if turn % 2 == 0 { self.path } else { &deep_small }).await?.took);
         }
         Ok(Line {
             what: self.what,
@@ -241,7 +270,8 @@ struct Watched {
 async fn watched(fleet: &Fleet) -> anyhow::Result<Watched> {
     let mut alone = Vec::new();
     for _ in 0..READINGS {
-        alone.push(fleet.read("session").await?.0);
+        alone.push(fleet.read("session").await?.took);
+        tokio::time::sleep(PAUSE).await;
     }
 
     let watching: Vec<_> = (0..WATCHERS)
@@ -263,8 +293,8 @@ async fn watched(fleet: &Fleet) -> anyhow::Result<Watched> {
 
     let mut beside = Vec::new();
     for _ in 0..READINGS * 10 {
-        beside.push(fleet.read("session").await?.0);
-        tokio::time::sleep(Duration::from_millis(10)).await;
+        beside.push(fleet.read("session").await?.took);
+        tokio::time::sleep(PAUSE).await;
     }
     watching.iter().for_each(tokio::task::JoinHandle::abort);
     Ok(Watched { alone: Times::of(alone), beside: Times::of(beside) })

@@ -24,6 +24,11 @@ impl Client {
         Ok(Self { inner: reqwest::Client::builder().build()?, url, key, account })
     }
 
+    /// The same service, asked with another key.
+    pub(crate) fn with_key(&self, key: &str) -> Self {
+        Self { inner: self.inner.clone(), url: self.url.clone(), key: key.to_owned(), account: None }
+    }
+
     fn request(&self, method: Method, path: &str) -> RequestBuilder {
         let request =
             self.inner.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.key);
@@ -91,6 +96,18 @@ impl Client {
     /// Gets a resource in the form that `accept` names.
     pub(crate) async fn text(&self, path: &str, accept: &str) -> anyhow::Result<String> {
         let response = self.send(self.request(Method::GET, path).header("accept", accept)).await?;
+        response.text().await.with_context(|| format!("The answer to {path} cannot be read"))
+    }
+
+    /// Gets what a query asks for, in the form that `accept` names.
+    pub(crate) async fn text_with(
+        &self,
+        path: &str,
+        query: &impl Serialize,
+        accept: &str,
+    ) -> anyhow::Result<String> {
+        let request = self.request(Method::GET, path).query(query).header("accept", accept);
+        let response = self.send(request).await?;
         response.text().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 

@@ -159,7 +159,7 @@ impl FromRequestParts<Arc<App>> for Caller {
 
 /// The key in an `Authorization` header, however the scheme is spelled (RFC 9110, section
 /// 11.1).
-fn bearer(header: &str) -> Option<&str> {
+pub(crate) fn bearer(header: &str) -> Option<&str> {
     let (scheme, key) = header.trim().split_once(' ')?;
     scheme.eq_ignore_ascii_case("bearer").then_some(key.trim())
 }

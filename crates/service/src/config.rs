@@ -15,6 +15,8 @@ use nomenta_dns::DnsConfig;
 use nomenta_dns::responder::ChallengeZone;
 use nomenta_store::Retention;
 
+use crate::guest::Reception;
+
 /// Everything that an operator may set.
 #[derive(Clone, Debug)]
 pub struct ServiceConfig {
@@ -28,6 +30,8 @@ pub struct ServiceConfig {
     pub former_sealing_key: Option<String>,
     /// The platform's zone and brand.
     pub platform: Platform,
+    /// How the platform's customers are met.
+    pub reception: Reception,
     /// How the DNS editors of known operators want lines typed.
     pub book: Book,
     /// Judging and looking again.

@@ -1,5 +1,6 @@
 //! The console's files, carried in the binary.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::sync::LazyLock;
 
@@ -49,6 +50,11 @@ pub(crate) async fn serve(request: Request) -> Response {
         _ => Refusal::unavailable("The console was not built into this service. Run: npm ci && npm run build in console/, then build again.")
             .into_response(),
     }
+}
+
+/// A file as it was built.
+pub(crate) fn file(name: &str) -> Option<Cow<'static, [u8]>> {
+    Files::get(name).map(|file| file.data)
 }
 
 /// Whether the console has a page there.

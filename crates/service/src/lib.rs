@@ -10,6 +10,9 @@ mod bodies;
 mod config;
 mod console;
 mod described;
+mod guest;
+mod handoff;
+mod handoff_page;
 mod hub;
 mod intake;
 mod jobs;
@@ -41,6 +44,7 @@ use tokio_util::sync::CancellationToken;
 
 pub use api::document;
 pub use config::{BootKey, ChallengeDns, ServiceConfig};
+pub use guest::Reception;
 pub use intake::MOST_ROWS;
 pub use nomenta_store::Retention;
 

@@ -107,6 +107,12 @@ impl Refusal {
         Self::new(StatusCode::SERVICE_UNAVAILABLE, ProblemKind::Unavailable, detail).again_after(AGAIN)
     }
 
+    /// What was asked for a moment ago.
+    pub(crate) fn too_soon(seconds: u32) -> Self {
+        let detail = format!("This was asked for a moment ago. Ask again in {seconds} s.");
+        Self::new(StatusCode::TOO_MANY_REQUESTS, ProblemKind::TooSoon, detail).again_after(seconds)
+    }
+
     /// Of something that says no more than a status.
     pub(crate) fn of_status(status: StatusCode) -> Self {
         let kind = if status.is_server_error() { ProblemKind::Internal } else { ProblemKind::Body };

@@ -22,6 +22,8 @@ nomenta_core::spelled! {
         Jobs = "jobs",
         /// Sessions that have ended.
         Sessions = "sessions",
+        /// Handoff links that show nothing any more.
+        Handoffs = "handoffs",
         /// Answers to calls that carried a key of their own.
         Answers = "answers",
     }
@@ -69,7 +71,7 @@ impl Retention {
             Aged::Steps => self.steps,
             Aged::Orders => self.orders,
             Aged::Audit => self.audit,
-            Aged::Jobs | Aged::Sessions => self.jobs,
+            Aged::Jobs | Aged::Sessions | Aged::Handoffs => self.jobs,
             Aged::Answers => ANSWERS,
         }
     }
@@ -126,6 +128,11 @@ impl Store {
                 self, before, most,
                 "DELETE FROM sessions WHERE id IN (
                      SELECT id FROM sessions WHERE expires_at < $1 ORDER BY expires_at LIMIT $2)"
+            ),
+            Aged::Handoffs => forget!(
+                self, before, most,
+                "DELETE FROM handoffs WHERE id IN (
+                     SELECT id FROM handoffs WHERE expires_at < $1 ORDER BY expires_at LIMIT $2)"
             ),
             Aged::Answers => forget!(
                 self,

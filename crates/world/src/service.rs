@@ -123,6 +123,10 @@ impl ServiceSetup {
         option("acme-roots", layout.directory_root().display().to_string());
         option("ca-identity", CA_IDENTITY.into());
 
+        option("face-name", "Quaymark".into());
+        option("face-colour", "#1f5673".into());
+        option("support", "help@quaymark.example".into());
+
         words
     }
 }

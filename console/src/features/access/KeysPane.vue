@@ -3,12 +3,12 @@ import { ElButton } from "element-plus";
 import { ref } from "vue";
 
 import { api, type AccessKey } from "@/api/client";
+import EndDialog from "@/components/EndDialog.vue";
 import { useNow } from "@/composables/useNow";
 import { usePages } from "@/composables/usePages";
 import { exact, span } from "@/lib/time";
 
 import AddKeyDialog from "./AddKeyDialog.vue";
-import RevokeKeyDialog from "./RevokeKeyDialog.vue";
 
 const now = useNow();
 const adding = ref(false);
@@ -61,19 +61,19 @@ const isOver = (key: AccessKey) => ["revoked", "expired"].includes(state(key));
   <p v-else-if="loaded" class="soft">There is no key yet.</p>
   <p v-if="more"><ElButton @click="showMore">Show more</ElButton></p>
   <AddKeyDialog v-model="adding" @made="reload" />
-  <RevokeKeyDialog v-model="revoking" @revoked="reload" />
+  <EndDialog
+    v-model="revoking"
+    :title="`Revoke the key ${revoking?.name}`"
+    action="Revoke it"
+    :end="(key) => api.revokeKey(key.id)"
+    @ended="reload"
+  >
+    It opens nothing from now on, and whatever it has open is closed: sessions and streams.
+  </EndDialog>
 </template>
 
 <style scoped>
 .over {
   color: var(--ink-soft);
-}
-
-.hidden {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  overflow: hidden;
-  clip-path: inset(50%);
 }
 </style>

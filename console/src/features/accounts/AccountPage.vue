@@ -6,6 +6,7 @@ import { api, listing, Problem, type Account, type RosterLine, type Site } from 
 import GatePosts from "@/components/GatePosts.vue";
 import { useLive } from "@/composables/useLive";
 import { useNow } from "@/composables/useNow";
+import HandoffLinks from "@/features/handoff/HandoffLinks.vue";
 import { used } from "@/lib/account";
 import { exact, since } from "@/lib/time";
 import { useSession } from "@/stores/session";
@@ -148,6 +149,7 @@ useLive(() => true, reload);
     <p v-if="more" class="soft">
       These are the first {{ domains.length }}; the roster has them all.
     </p>
+    <HandoffLinks :account="name" />
     <AccountDialog v-model="changing" :account="account" @changed="reload" />
     <RenameDialog v-model="renaming" @renamed="reload" />
     <AddSiteDialog v-model="adding" :account="name" @added="reload" />
@@ -188,13 +190,5 @@ dt {
 dd {
   margin: 0;
   overflow-wrap: anywhere;
-}
-
-.hidden {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  overflow: hidden;
-  clip-path: inset(50%);
 }
 </style>

@@ -3,6 +3,7 @@ import { ElButton, ElMessageBox } from "element-plus";
 import { ref, watch } from "vue";
 
 import { api, type Claim, Problem, type SheetView } from "@/api/client";
+import HandoffLinks from "@/features/handoff/HandoffLinks.vue";
 import { useSession } from "@/stores/session";
 
 import SheetChoices from "./SheetChoices.vue";
@@ -87,6 +88,7 @@ watch(() => [props.claim, revealed.value], read, { immediate: true });
       </h2>
       <SheetChoices :sheet="view.pair.sheet" :headings="view.headings" />
     </template>
+    <HandoffLinks :host="claim.host" :account="claim.account" />
   </div>
 </template>
 

@@ -3,6 +3,7 @@
 mod contest;
 mod domain;
 mod fleet;
+mod handoff;
 mod registry;
 mod serve;
 
@@ -15,6 +16,7 @@ pub(crate) use self::domain::{
     EnrolOptions, MoveOptions, RehearseOptions, RosterOptions, SheetOptions, SurveyOptions, Waiting,
 };
 pub(crate) use self::fleet::{AuditOptions, BulkVerb, IntakeOptions, JobVerb};
+pub(crate) use self::handoff::{HandoffVerb, ReceptionOptions};
 pub(crate) use self::registry::{
     AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, SessionVerb, SiteVerb,
 };
@@ -141,6 +143,9 @@ pub(crate) enum Verb {
     /// Jobs: bulk work, and how far it has come.
     #[command(subcommand)]
     Job(JobVerb),
+    /// Links by which customers see what to do, and how it goes.
+    #[command(subcommand)]
+    Handoff(HandoffVerb),
     /// Sessions of the console.
     #[command(subcommand)]
     Session(SessionVerb),

@@ -16,6 +16,8 @@ use nomenta_dns::{Politeness, SurveyLimits, Vantage};
 use nomenta_service::Retention;
 use thiserror::Error;
 
+use super::ReceptionOptions;
+
 /// Longest time for which anything is kept, in days: a century.
 const MOST_DAYS: i64 = 36_500;
 
@@ -170,6 +172,8 @@ pub(crate) struct ServeOptions {
     pub most_rows: usize,
     #[command(flatten)]
     pub kept: KeptOptions,
+    #[command(flatten)]
+    pub reception: ReceptionOptions,
     /// Refuse changes that do not say which version they are of (If-Match).
     #[arg(long)]
     pub need_versions: bool,

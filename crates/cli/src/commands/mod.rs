@@ -5,6 +5,7 @@ pub(crate) mod certificate;
 pub(crate) mod contest;
 pub(crate) mod domain;
 pub(crate) mod findings;
+pub(crate) mod handoff;
 pub(crate) mod intake;
 pub(crate) mod job;
 pub(crate) mod life;

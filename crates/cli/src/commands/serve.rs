@@ -82,6 +82,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         versions_needed: options.need_versions,
         most_rows: options.most_rows,
         retention: options.kept.retention(),
+        reception: options.reception.reception(&options)?,
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
         dns: dns(&options, egress.clone()),
         rules: Rules {

@@ -20,6 +20,7 @@ mod feed;
 mod fleet;
 mod fleet_console;
 mod guard;
+mod handoff;
 mod hanging;
 mod issuance;
 mod journey;

@@ -27,6 +27,31 @@ const TABLE: &str = "host,site,account,pair\nharbour.onswick.example,onswick,ons
                      192.0.2.7,onswick,,\nshop.quaymark.example,onswick,,\ntrams.example,nowhere,,\n\
                      quay.dunvarra.example,dunvarra,dunvarra,\n";
 
+/// The page of a customer's link, on a phone, at four places on the way.
+async fn handoff(browser: &Browser, url: &str, key: &str) {
+    browser.page.set_window_size(390, 844 + 143).await.expect("sized");
+    for (host, language, standing, name) in [
+        ("wexholm.example", "en", "steps", "handoff-steps.png"),
+        ("dunvarra.example", "de", "steps", "handoff-found.png"),
+        ("piers.tarrabank.example", "en", "spreading", "handoff-waiting.png"),
+        ("timetable.onswick.example", "ar", "live", "handoff-live.png"),
+    ] {
+        let made = reqwest::Client::new()
+            .post(format!("{url}/api/v1/domains/{host}/handoffs"))
+            .bearer_auth(key)
+            .json(&serde_json::json!({ "language": language }))
+            .send()
+            .await
+            .expect("an answer");
+        let made: Value = made.json().await.expect("JSON");
+        browser.page.goto(made["link"].as_str().expect("a link")).await.expect("the page");
+        browser.see(&format!("[data-standing='{standing}']")).await;
+        shoot(browser, name).await;
+    }
+    browser.page.set_window_size(1280, 943).await.expect("sized");
+    browser.page.goto(url).await.expect("the console");
+}
+
 #[test]
 #[ignore = "needs a running demo, named by NOMENTA_READY_FILE"]
 fn shots() {
@@ -93,6 +118,7 @@ fn shots() {
         browser.see("[data-rehearsed]").await;
         browser.page.execute("window.scrollTo(0, 200)", Vec::new()).await.expect("scrolled");
         shoot(&browser, "rehearsal.png").await;
+        handoff(&browser, &url, &key).await;
         browser.press("Dark").await;
         browser.page.goto(&url).await.expect("the console");
         browser.see("tr[data-stage='live']").await;

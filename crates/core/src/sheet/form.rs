@@ -11,6 +11,7 @@
 //! dot = false                       # whether a full name ends in a dot
 //! flattens = true                   # whether it takes an alias at the apex
 //! lowest_ttl = 60                   # seconds
+//! editor = "https://dns.harrowdns.example/zones/{zone}"   # where its customers edit records
 //! ```
 
 use serde::{Deserialize, Serialize};
@@ -70,6 +71,9 @@ pub struct Form {
     /// Lowest TTL that it takes, in seconds.
     #[serde(default)]
     pub lowest_ttl: u32,
+    /// Where its customers edit records: an HTTPS URL, in which `{zone}` stands for the zone.
+    #[serde(default)]
+    pub editor: Option<String>,
 }
 
 impl Form {
@@ -124,6 +128,9 @@ pub enum BookError {
     /// An operator without server suffixes would never be met.
     #[error("The operator {0} has no servers. List the suffixes of its name servers.")]
     NoServers(String),
+    /// A link that is no HTTPS URL would be shown to customers.
+    #[error("The editor of {0} is no HTTPS URL. Give one, such as https://dns.harrowdns.example/{{zone}}.")]
+    NoLink(String),
 }
 
 impl Book {
@@ -137,6 +144,9 @@ impl Book {
         for form in &book.operators {
             if form.servers.iter().all(DnsName::is_root) {
                 return Err(BookError::NoServers(form.name.clone()));
+            }
+            if form.editor.as_ref().is_some_and(|editor| !editor.starts_with("https://")) {
+                return Err(BookError::NoLink(form.name.clone()));
             }
         }
         Ok(book)
@@ -228,6 +238,9 @@ mod tests {
     fn a_book_that_cannot_work_says_why() {
         let wrong = Book::parse("[[operator]]\nname = \"A\"\nservers = []").expect_err("no servers");
         assert_eq!(wrong, BookError::NoServers("A".into()));
+        let wrong =
+            Book::parse("[[operator]]\nname = \"A\"\nservers = [\"a.test\"]\neditor = \"javascript:x\"");
+        assert_eq!(wrong.expect_err("no link"), BookError::NoLink("A".into()));
         let wrong = Book::parse("[[operator]]\nname = \"A\"\nhosts = 1").expect_err("unknown field");
         assert!(wrong.to_string().contains("line 3"), "{wrong}");
     }

@@ -18,7 +18,7 @@ const VERSIONED: [&str; 6] = ["accounts/{", "sites/{", "ingresses/{", "keys/{", 
 /// Choices of a request, of which one is given and nothing beside it.
 const CLOSED: [&str; 1] = ["Grant"];
 /// Calls about a versioned record that change nothing that people have set.
-const UNVERSIONED: [&str; 3] = ["/survey", "/rehearsal", "/preflight"];
+const UNVERSIONED: [&str; 4] = ["/survey", "/rehearsal", "/preflight", "/handoffs"];
 
 /// The document with what holds for every call.
 pub(super) fn finished(described: &OpenApi) -> Value {
@@ -26,6 +26,7 @@ pub(super) fn finished(described: &OpenApi) -> Value {
     document["servers"] = json!([{ "url": "/", "description": "The service that has this document." }]);
     document["components"]["securitySchemes"] = json!({
         "key": { "type": "http", "scheme": "bearer", "description": "An access key." },
+        "link": { "type": "http", "scheme": "bearer", "description": "The secret of a handoff link." },
         "session": {
             "type": "apiKey", "in": "cookie", "name": crate::access::COOKIE_NAME,
             "description": "A session of the console.",
@@ -104,6 +105,8 @@ fn about(tag: &str) -> &'static str {
         "edge" => "What the platform's edge servers need.",
         "events" => "Everything as it happens.",
         "findings" => "The catalogue of findings.",
+        "handoff" => "What a customer sees, by a link.",
+        "handoffs" => "Links by which customers see their domains.",
         "ingresses" => "Where traffic must land.",
         "keys" => "Access keys.",
         "session" => "Signing in to the console.",
@@ -246,7 +249,7 @@ fn grant(path: &str, method: &str, response: &mut Value) {
     if ["Account", "Site", "Ingress", "Contest", "DomainDetail"].iter().any(|name| refers_to(schema, name)) {
         headers.insert("ETag".into(), json!({ "$ref": "#/components/headers/ETag" }));
     }
-    if path == "/api/v1/edge/feed" {
+    if ["/api/v1/edge/feed", "/api/v1/handoff"].contains(&path) {
         headers.insert("ETag".into(), json!({ "$ref": "#/components/headers/ETag" }));
     }
     if !headers.is_empty() {

@@ -121,6 +121,15 @@ pub(super) async fn domain(
     Ok((tag, masked(detail, &own, &caller, &query)?))
 }
 
+/// Everything about a domain as its customer may know it: its own token is there to be typed, and
+/// nothing of anybody else's.
+pub(crate) async fn customer_detail(app: &App, record: DomainRecord) -> Result<DomainDetail, Refusal> {
+    let open = app.calls.findings(record.id).await?;
+    let others = mask_of_others(&record);
+    let Json(detail) = hidden(detail(app, record, open).await?, &others)?;
+    Ok(detail)
+}
+
 async fn detail(app: &App, record: DomainRecord, open: Vec<FindingRow>) -> Result<DomainDetail, Refusal> {
     let sheet = draw(app, &record);
     let held = app.calls.certificate(record.id).await?;

@@ -9,6 +9,7 @@ mod document;
 mod domains;
 mod edge;
 mod events;
+mod handoffs;
 mod intake;
 mod jobs;
 mod lives;
@@ -21,16 +22,18 @@ mod session;
 mod sheets;
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use axum::Router;
 use axum::extract::{DefaultBodyLimit, Request, State};
-use axum::http::{HeaderName, HeaderValue, StatusCode, header};
+use axum::http::{HeaderName, HeaderValue, Method, StatusCode, header};
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use nomenta_api::domain::RosterSort;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
+use tower_http::cors::CorsLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
 use tower_http::trace::TraceLayer;
 use utoipa::OpenApi;
@@ -42,7 +45,14 @@ use crate::answers;
 use crate::bodies::{MOST_BODY, MOST_TABLE, MOST_ZONE};
 use crate::console;
 use crate::described;
+use crate::guest::Reception;
+use crate::handoff_page;
 use crate::problem::{PROBLEM, Refusal};
+
+pub(crate) use self::domains::customer_detail;
+
+/// How long a browser remembers what other origins may do.
+const PREFLIGHT: Duration = Duration::from_secs(3600);
 
 #[derive(OpenApi)]
 #[openapi(
@@ -103,24 +113,54 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(events::live))
         .routes(routes!(operations::catalogue))
         .routes(routes!(session::who, session::sign_in, session::sign_out))
+        .routes(routes!(handoffs::list))
+        .routes(routes!(handoffs::revoke))
+        .routes(routes!(handoffs::add))
         .routes(routes!(edge::feed))
         .routes(routes!(edge::changes))
         .routes(routes!(edge::challenge))
 }
 
+/// Calls by whoever holds a handoff link, which pages of other origins may make.
+fn guests() -> OpenApiRouter<Arc<App>> {
+    OpenApiRouter::new().routes(routes!(handoffs::show)).routes(routes!(handoffs::look))
+}
+
 /// The OpenAPI 3.1 document.
 pub fn document() -> serde_json::Value {
-    document::finished(&calls().into_openapi())
+    document::finished(&calls().merge(guests()).into_openapi())
+}
+
+/// Lets pages of the configured origins read what links show.
+fn for_other_origins(reception: &Reception) -> CorsLayer {
+    let origins = reception.origins.iter().filter_map(|origin| HeaderValue::from_str(origin).ok());
+    CorsLayer::new()
+        .allow_origin(origins.collect::<Vec<_>>())
+        .allow_methods([Method::GET, Method::POST])
+        .allow_headers([
+            header::ACCEPT,
+            header::ACCEPT_LANGUAGE,
+            header::AUTHORIZATION,
+            header::IF_NONE_MATCH,
+        ])
+        .expose_headers([header::ETAG, header::RETRY_AFTER])
+        .max_age(PREFLIGHT)
 }
 
 /// Everything that is served.
 pub(crate) fn router(app: Arc<App>) -> Router {
     let (api, _) = calls().split_for_parts();
+    let (guests, _) = guests().split_for_parts();
+    // Where nothing is done by a method, it is the layer that answers other origins first.
+    let guests =
+        guests.method_not_allowed_fallback(no_such_method).layer(for_other_origins(&app.config.reception));
     let header = |name: HeaderName, value| {
         SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value))
     };
 
-    api.route("/api/v1/openapi.json", get(operations::document))
+    api.merge(guests)
+        .route("/handoff/{secret}", get(handoff_page::page))
+        .route("/api/v1/openapi.json", get(operations::document))
         .route("/healthz", get(operations::healthz))
         .route("/readyz", get(operations::readyz))
         .route("/metrics", get(operations::metrics))
@@ -174,8 +214,10 @@ async fn conduct(request: Request, next: Next) -> Response {
 /// A refusal of something in between, told as all others are.
 fn as_problem(path: &str, response: Response) -> Response {
     let status = response.status();
-    let is_problem = response.headers().get(header::CONTENT_TYPE).is_some_and(|kind| kind == PROBLEM);
-    if is_problem || !(status.is_client_error() || status.is_server_error()) {
+    let kind = response.headers().get(header::CONTENT_TYPE);
+    // A page that people open says by itself what they can do.
+    let is_told = kind.is_some_and(|kind| kind == PROBLEM || kind == handoff_page::HTML);
+    if is_told || !(status.is_client_error() || status.is_server_error()) {
         return response;
     }
 

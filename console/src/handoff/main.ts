@@ -1,0 +1,115 @@
+/** The script of the handoff page: it copies, asks for a look, and keeps the page up to date. */
+import { Idiomorph } from "idiomorph";
+
+import { copyText } from "./copy";
+import { localized } from "./moments";
+
+/** Seconds to wait for a change at the service, and after a failure. */
+const WAIT = 50;
+const AGAIN = 5;
+
+const language = document.documentElement.lang;
+const secret = location.pathname.split("/").pop() ?? "";
+const main = () => document.querySelector<HTMLElement>("#handoff")!;
+const tell = (words: string) => (document.querySelector("#told")!.textContent = words);
+
+const pause = (seconds: number) =>
+  new Promise((resolve) => window.setTimeout(resolve, seconds * 1000));
+
+/** What only works with a script is there only with one; times are told by the reader's clock. */
+function dress(root: ParentNode) {
+  for (const one of root.querySelectorAll<HTMLElement>(".copy, .tools")) one.hidden = false;
+  for (const time of root.querySelectorAll("time"))
+    time.textContent = localized(time.dateTime, language, new Date());
+}
+
+/** Puts a newer page in place of this one: what is open stays open, what has the focus keeps it. */
+function replace(page: string) {
+  const next = new DOMParser().parseFromString(page, "text/html").querySelector("#handoff");
+  if (!next) return;
+  dress(next);
+
+  Idiomorph.morph(main(), next, {
+    ignoreActiveValue: true,
+    callbacks: {
+      beforeAttributeUpdated: (name: string, node: Element) =>
+        !(name === "open" && node instanceof HTMLDetailsElement),
+    },
+  });
+
+  // The step that was open is done: on to the next.
+  for (const steps of document.querySelectorAll(".steps"))
+    if (!steps.querySelector("details[open]"))
+      steps.querySelector("details")?.setAttribute("open", "");
+}
+
+async function follow() {
+  let tag = "";
+  while (main().dataset.ended === undefined) {
+    try {
+      const url = `${location.pathname}?language=${language}&wait=${tag ? WAIT : 0}`;
+      const headers = tag ? { "if-none-match": tag } : undefined;
+      const answer = await fetch(url, { headers, cache: "no-store" });
+      if (answer.status >= 500) throw new Error(answer.statusText);
+
+      document.querySelector<HTMLElement>("#offline")!.hidden = true;
+      tag = answer.headers.get("etag") ?? "";
+      if (answer.status !== 304) replace(await answer.text());
+      // Without a tag there is nothing to wait with.
+      if (!tag) await pause(AGAIN);
+    } catch {
+      document.querySelector<HTMLElement>("#offline")!.hidden = false;
+      await pause(AGAIN);
+    }
+  }
+}
+
+async function look(button: HTMLElement) {
+  if (button.getAttribute("aria-disabled") === "true") return;
+  button.setAttribute("aria-disabled", "true");
+  const { looking = "", soon = "" } = main().dataset;
+  tell(looking);
+  try {
+    const headers = { authorization: `Bearer ${secret}` };
+    const answer = await fetch("/api/v1/handoff/look", { method: "POST", headers });
+    const seconds = Number(answer.headers.get("retry-after") ?? AGAIN);
+    if (answer.status === 429) tell(soon.replace("%s", String(seconds)));
+    await pause(answer.status === 429 ? seconds : AGAIN);
+  } catch {
+    document.querySelector<HTMLElement>("#offline")!.hidden = false;
+  }
+  tell("");
+  button.setAttribute("aria-disabled", "false");
+}
+
+async function copy(button: HTMLElement) {
+  await copyText(button.dataset.copy ?? "");
+  const before = button.textContent;
+  button.textContent = main().dataset.copied ?? before;
+  await pause(2);
+  button.textContent = before;
+}
+
+document.addEventListener("click", (event) => {
+  const button = (event.target as Element).closest<HTMLElement>("button");
+  if (!button) return;
+  if (button.matches(".copy")) void copy(button);
+  if (button.matches("#look")) void look(button);
+  if (button.matches("#print")) window.print();
+});
+
+/** On paper every step is open. */
+window.addEventListener("beforeprint", () => {
+  for (const step of document.querySelectorAll(".steps details")) {
+    step.removeAttribute("name");
+    step.setAttribute("open", "");
+  }
+});
+
+const dark = window.matchMedia("(prefers-color-scheme: dark)");
+const paint = () => document.documentElement.classList.toggle("dark", dark.matches);
+dark.addEventListener("change", paint);
+paint();
+
+dress(document);
+void follow();

@@ -1,0 +1,160 @@
+# ما يقرؤه العميل، بالعربية.
+
+language-name = العربية
+
+## The page
+
+title = ربط { $host } بـ { $platform }
+title-zone = ربط { $zone } بـ { $platform }
+intro = ما يجب تغييره في إعدادات DNS الخاصة بـ { $zone }، خطوة بخطوة. وهذه الصفحة تتابع معك أثناء العمل.
+expires = هذا الرابط صالح حتى { $time }.
+link-ended-title = انتهت صلاحية هذا الرابط
+link-ended = انتهت مدته أو تم سحبه. اطلب رابطًا جديدًا من { $platform }.
+ask = هل تعثرت؟ اكتب إلى { $support }. من يجيبك يرى هذه الصفحة أيضًا.
+print = طباعة
+more-domains = { $count ->
+    [one] هناك نطاق آخر غير معروض هنا.
+    [two] هناك نطاقان آخران غير معروضين هنا.
+    [few] هناك { $count } نطاقات أخرى غير معروضة هنا.
+   *[other] هناك { $count } نطاقًا آخر غير معروض هنا.
+}
+
+## How it stands
+
+stands-unseen = لم نفحص بعد
+stands-steps = { $count ->
+    [one] تغيير واحد مطلوب
+    [two] تغييران مطلوبان
+    [few] { $count } تغييرات مطلوبة
+   *[other] { $count } تغييرًا مطلوبًا
+}
+stands-stuck = هناك ما يعيق الأمر
+stands-spreading = سجلاتك صحيحة
+stands-working = سجلاتك صحيحة
+stands-live = تم ربط { $host }
+stands-paused = هذا متوقف مؤقتًا
+stands-left = لم يعد { $host } تابعًا لـ { $platform }
+
+said-unseen = الفحص الأول يستغرق لحظة. والخطوات معروضة هنا من الآن.
+said-steps = ما إن يتم التغيير حتى نراه تلقائيًا. لا حاجة إلى الضغط على شيء.
+said-again = كان يعمل من قبل، ثم تغيرت السجلات.
+said-stuck = لست وحدك في حل هذا. إليك ما وجدناه:
+said-until = مزود DNS لديه التغيير. معظم الناس ما زالوا يرون القديم حتى نحو { $time }.
+said-some = مزود DNS لديه التغيير. لكن لا يراه الجميع بعد.
+said-working = الجميع يراها. نحن الآن نستخرج الشهادة كي يصل الزوار بأمان.
+said-ours = لم يعد عليك فعل شيء. ما تبقى علينا نحن.
+said-live = يصل الزوار إليه بأمان. يمكنك إغلاق هذه الصفحة: نحن نجدد الشهادة ونواصل مراقبة السجلات.
+said-paused = أوقفت { $platform } الفحص حاليًا. لا حاجة إلى فعل شيء.
+said-left = لم يعد يعرض شيئًا من { $platform }.
+next-look = سنفحص من جديد تلقائيًا نحو { $time }.
+looked = آخر فحص { $time }.
+open-site = افتح { $host }
+
+## The four posts
+
+gate-ownership = النطاق لك
+gate-routing = الزوار يجدونه
+gate-certificate = الشهادة
+gate-serving = اتصال آمن
+post-waiting = في الانتظار
+post-passed = تم
+post-blocked = هناك عائق
+post-lapsed = لم يعد قائمًا
+post-since = منذ { $time }
+
+## Where
+
+where = افتح إعدادات DNS الخاصة بـ { $zone }
+where-operator = وهي لدى { $operator }.
+where-servers = وهي لدى من يدير خوادم الأسماء { $servers }، وغالبًا يكون حيث تم شراء النطاق.
+where-unknown = وهي غالبًا حيث تم شراء النطاق.
+where-link = افتح { $operator }
+
+## Steps
+
+step-count = الخطوة { $number } من { $count }
+step-add = أضف سجل { $rtype }
+step-change = غيّر سجل { $rtype }
+step-delete = احذف سجل { $rtype }
+step-registrar = يُضبط هذا حيث تم شراء النطاق، وليس بين سجلاته.
+steps-done = موجود بالفعل
+steps-keep = اترك هذه كما هي
+mail-stays = بريد { $zone } يعتمد على سجلات MX. اتركها كما هي مهما غيّرت غيرها.
+why-ownership = يثبت أن النطاق لك.
+why-routing = يوصل الزوار إلى الموقع.
+why-certificate = يتيح لنا استخراج الشهادة.
+why-delete = يقود الزوار إلى مكان آخر، أو يشغل مكان سجل آخر.
+box-type = النوع
+box-host = الاسم
+box-value = القيمة
+box-was = القيمة الحالية
+box-ttl = TTL
+box-empty = اتركه فارغًا
+host-at = العلامة @ تعني { $zone } نفسه.
+host-blank = من أجل { $zone } نفسه تبقى هذه الخانة فارغة.
+host-short = هذا الجزء فقط: المحرر يضيف { $zone } تلقائيًا.
+host-unsure = إذا كان { $zone } مكتوبًا بعد الخانة فاكتب هذا الجزء فقط، وإلا فاكتب { $owner }.
+host-full = الاسم كاملًا.
+ttl-lowest = إن لم تكن هذه القيمة متاحة فاختر أصغر قيمة متاحة.
+alias-type = يسميه بعض المحررات ANAME، أو تحوّل CNAME بنفسها.
+
+## Buttons
+
+copy = نسخ
+copy-of = نسخ { $label }: { $value }
+copied = تم النسخ
+look-again = افحص من جديد
+looking = جارٍ الفحص …
+look-soon = فحصنا قبل لحظة. من جديد بعد { $seconds } ث.
+offline = لا يوجد اتصال. قد يكون المعروض قديمًا.
+reload = أعد تحميل هذه الصفحة لترى ما تغير.
+
+## What we found
+
+found = ما وجدناه
+finding-name-reserved = لا يمكن استخدام هذا الاسم هنا.
+finding-name-unregistered = هذا النطاق غير مسجل أو انتهت مدته. تحقق من كتابته ومن سداد رسومه.
+finding-unreachable = خوادم الأسماء لهذا النطاق لا تجيب. على مزود DNS إصلاح ذلك.
+finding-dnssec-broken = توقيعات DNSSEC للنطاق غير صحيحة، فلا يصل إليه كثيرون. على مزود DNS أو المسجل إصلاح ذلك.
+finding-edns-refused = أحد خوادم الأسماء يرفض أسئلة معتادة. على من يديره إصلاح ذلك.
+finding-tcp-closed = أحد خوادم الأسماء يقطع إجاباته. على من يديره إصلاح ذلك.
+finding-dname-above = سجل DNAME فوق هذا الاسم يحجب ما هو هنا.
+finding-delegated-away = سجلات NS تسند هذا الاسم إلى خوادم أخرى، فلا يرى أحد السجلات التي بجانبها.
+finding-server-lame = أحد خوادم الأسماء المذكورة لا يعرف النطاق. الأمر يعمل، لكن ببطء لدى البعض.
+finding-servers-disagree = لم يصل التغيير إلى كل خوادم الأسماء بعد. غالبًا يستغرق ذلك بضع دقائق.
+finding-host-doubled = النطاق مكتوب مرتين في اسم أحد السجلات: أضافه المحرر تلقائيًا. اكتب الجزء القصير فقط.
+finding-token-superseded = القيمة من تعليمات أقدم. استخدم القيمة المعروضة هنا.
+finding-token-misplaced = القيمة الصحيحة موجودة عند الاسم الخطأ.
+finding-wildcard-answers = يجيب هنا سجل عام (*) لأن السجل نفسه غير موجود بعد.
+finding-token-altered = السجل موجود، لكن قيمته ليست صحيحة تمامًا. انسخ القيمة كاملة من جديد.
+finding-wrong-type = القيمة صحيحة، لكن نوع السجل خطأ.
+finding-value-doubled = أضاف المحرر النطاق إلى القيمة. ضع نقطة في آخرها، أو اخترها كاسم خارجي.
+finding-cname-at-apex = لا يمكن وضع CNAME عند النطاق نفسه: فهو يحجب بريده وخوادم أسمائه.
+finding-choices-mixed = سجلات طريقتين موجودة جنبًا إلى جنب. أبقِ طريقة واحدة واحذف الأخرى.
+finding-delegation-mismatch = خوادم الأسماء المضبوطة لدى المسجل ليست التي يذكرها النطاق نفسه.
+finding-cname-beside-others = هناك سجلات أخرى في مكان CNAME. ويجب أن يكون CNAME وحده.
+finding-fronted = يوجد وسيط (proxy) أمام النطاق. أوقفه لهذا السجل إن استطعت.
+finding-cname-chain-broken = يشير السجل إلى اسم لا يؤدي إلى شيء.
+finding-cname-foreign = يشير السجل إلى مكان آخر، غالبًا حيث كان الموقع من قبل.
+finding-forwarding-elsewhere = إعادة التوجيه مفعلة لدى مزود DNS وتبعد الزوار. أوقفها.
+finding-address-foreign = العنوان لمكان آخر، غالبًا حيث كان الموقع من قبل.
+finding-address-surplus = بجانب العناوين الصحيحة عنوان آخر يأخذ جزءًا من الزوار.
+finding-address-partial = بعض العناوين ناقص.
+finding-ipv6-stray = بقي عنوان IPv6 قديم (AAAA). كثير من الزوار يستخدمونه أولًا.
+finding-https-record-stray = سجل HTTPS يقود المتصفحات إلى مكان آخر.
+finding-mail-at-risk = هذا الاسم يستقبل البريد. وجود CNAME ينهي ذلك، فاستخدم العناوين بدلًا منه.
+finding-mail-lost = سجلات البريد التي كانت موجودة اختفت. أعدها وإلا فلن يصل البريد.
+finding-caa-forbids = سجل CAA يسمح لمصدري شهادات آخرين فقط. يجب أن يسمح لمصدرنا أيضًا.
+finding-caa-unreadable = خوادم الأسماء تخفق عند السؤال عن سجلات CAA. على من يديرها إصلاح ذلك.
+finding-challenge-blocked = السجلات صحيحة، لكن شيئًا يسد الطريق إلينا. نحن نتابع ذلك.
+finding-issuer-throttled = على الشهادة أن تنتظر قليلًا. لا مشكلة في نطاقك.
+finding-issuer-refused = رُفضت الشهادة. نحن نتابع ذلك.
+finding-certificate-expiring = تنتهي الشهادة قريبًا وتأخر تجديدها. نحن نتابع ذلك.
+finding-certificate-foreign = يحصل الزوار على شهادة غير شهادتنا. نحن نتابع ذلك.
+finding-default-host-listed = قد تعرض محركات البحث الموقع باسمه القديم أيضًا.
+finding-stalled = لم يتغير شيء منذ مدة. الخطوات أدناه هي ما ينقص.
+finding-pair-incomplete = الاسم الذي يبدأ بـ www. أو الاسم من دونها لم يُضبط بعد.
+finding-claimed-twice = طُلب الاسم مرة أخرى مع إثبات. نحن نتابع ذلك.
+finding-inside-held-name = كل شيء على ما يرام هنا.
+finding-allowance-reached = اشتراكك لدى { $platform } لا يتسع لنطاق آخر.
+finding-left-behind = ما زالت سجلات تقود إلى هنا مع أن النطاق لم يعد تابعًا لنا. احذفها.

@@ -1,0 +1,156 @@
+# Was eine Kundin liest, auf Deutsch.
+
+language-name = Deutsch
+
+## The page
+
+title = { $host } mit { $platform } verbinden
+title-zone = { $zone } mit { $platform } verbinden
+intro = Was in den DNS-Einstellungen von { $zone } zu ändern ist, Schritt für Schritt. Diese Seite geht mit, während Sie es tun.
+expires = Dieser Link gilt bis { $time }.
+link-ended-title = Dieser Link gilt nicht mehr
+link-ended = Er ist abgelaufen oder wurde zurückgenommen. Bitten Sie { $platform } um einen neuen.
+ask = Sie kommen nicht weiter? Schreiben Sie an { $support }. Dort sieht man diese Seite auch.
+print = Drucken
+more-domains = { $count ->
+    [one] Eine weitere Domain steht hier nicht.
+   *[other] { $count } weitere Domains stehen hier nicht.
+}
+
+## How it stands
+
+stands-unseen = Wir haben noch nicht nachgesehen
+stands-steps = { $count ->
+    [one] Eine Änderung ist zu machen
+   *[other] { $count } Änderungen sind zu machen
+}
+stands-stuck = Etwas ist im Weg
+stands-spreading = Ihre Einträge stimmen
+stands-working = Ihre Einträge stimmen
+stands-live = { $host } ist verbunden
+stands-paused = Das ruht gerade
+stands-left = { $host } gehört nicht mehr zu { $platform }
+
+said-unseen = Das erste Nachsehen dauert einen Augenblick. Die Schritte stehen schon hier.
+said-steps = Sobald eine Änderung gemacht ist, sehen wir es von selbst. Sie müssen nirgends drücken.
+said-again = Es ging schon einmal, und die Einträge haben sich seither geändert.
+said-stuck = Das müssen Sie nicht allein lösen. Das haben wir gefunden:
+said-until = Ihr DNS-Anbieter hat es. Die meisten sehen noch das Alte, bis etwa { $time }.
+said-some = Ihr DNS-Anbieter hat es. Noch sehen es nicht alle.
+said-working = Alle sehen sie. Wir holen jetzt das Zertifikat, damit Besucher sicher ankommen.
+said-ours = Sie müssen nichts mehr tun. Was noch fehlt, machen wir.
+said-live = Besucher kommen sicher an. Sie können diese Seite schließen: Wir erneuern das Zertifikat und behalten die Einträge im Auge.
+said-paused = { $platform } sieht zurzeit nicht nach. Sie müssen nichts tun.
+said-left = Dort ist nichts mehr von { $platform } zu sehen.
+next-look = Wir sehen von selbst wieder nach, etwa um { $time }.
+looked = Nachgesehen um { $time }.
+open-site = { $host } öffnen
+
+## The four posts
+
+gate-ownership = Sie gehört Ihnen
+gate-routing = Besucher finden sie
+gate-certificate = Zertifikat
+gate-serving = Sicher
+post-waiting = offen
+post-passed = erledigt
+post-blocked = etwas ist im Weg
+post-lapsed = nicht mehr
+post-since = seit { $time }
+
+## Where
+
+where = Öffnen Sie die DNS-Einstellungen von { $zone }
+where-operator = Sie liegen bei { $operator }.
+where-servers = Sie liegen bei dem, der die Nameserver { $servers } betreibt; oft ist das dort, wo die Domain gekauft wurde.
+where-unknown = Sie liegen oft dort, wo die Domain gekauft wurde.
+where-link = { $operator } öffnen
+
+## Steps
+
+step-count = Schritt { $number } von { $count }
+step-add = Einen { $rtype }-Eintrag anlegen
+step-change = Den { $rtype }-Eintrag ändern
+step-delete = Den { $rtype }-Eintrag löschen
+step-registrar = Das wird dort eingestellt, wo die Domain gekauft wurde, nicht bei ihren Einträgen.
+steps-done = Steht schon
+steps-keep = Das bleibt, wie es ist
+mail-stays = An den MX-Einträgen von { $zone } hängt die E-Mail. Lassen Sie sie, wie sie sind, was immer Sie sonst ändern.
+why-ownership = Er zeigt, dass die Domain Ihnen gehört.
+why-routing = Er bringt Besucher zur Website.
+why-certificate = Damit können wir das Zertifikat holen.
+why-delete = Er führt Besucher anderswohin, oder er steht da, wo ein anderer hinmuss.
+box-type = Typ
+box-host = Name
+box-value = Wert
+box-was = Wert jetzt
+box-ttl = TTL
+box-empty = leer lassen
+host-at = @ steht für { $zone } selbst.
+host-blank = Für { $zone } selbst bleibt dieses Feld leer.
+host-short = Nur dieser Teil: { $zone } wird von selbst angehängt.
+host-unsure = Steht { $zone } hinter dem Feld, dann nur diesen Teil; sonst { $owner }.
+host-full = Der ganze Name.
+ttl-lowest = Wird das nicht angeboten, dann das kleinste, das es gibt.
+alias-type = Manche nennen ihn ANAME, oder sie lösen einen CNAME selbst auf.
+
+## Buttons
+
+copy = Kopieren
+copy-of = { $label } kopieren: { $value }
+copied = Kopiert
+look-again = Noch einmal nachsehen
+looking = Wir sehen nach …
+look-soon = Eben nachgesehen. Wieder in { $seconds } s.
+offline = Keine Verbindung. Was hier steht, kann alt sein.
+reload = Laden Sie diese Seite neu, um zu sehen, was sich geändert hat.
+
+## What we found
+
+found = Was wir gefunden haben
+finding-name-reserved = Dieser Name lässt sich hier nicht verwenden.
+finding-name-unregistered = Diese Domain hat niemand registriert, oder sie ist abgelaufen. Prüfen Sie, ob sie richtig geschrieben und bezahlt ist.
+finding-unreachable = Die Nameserver der Domain antworten nicht. Das muss ihr DNS-Anbieter beheben.
+finding-dnssec-broken = Die DNSSEC-Signaturen der Domain stimmen nicht, darum erreichen viele sie nicht. Das muss ihr DNS-Anbieter oder Registrar beheben.
+finding-edns-refused = Einer der Nameserver weist übliche Fragen ab. Das muss sein Betreiber beheben.
+finding-tcp-closed = Einer der Nameserver gibt nur halbe Antworten. Das muss sein Betreiber beheben.
+finding-dname-above = Ein DNAME-Eintrag darüber verdeckt, was hier steht.
+finding-delegated-away = NS-Einträge geben diesen Namen an andere Nameserver ab. Einträge daneben sieht niemand.
+finding-server-lame = Einer der genannten Nameserver kennt die Domain nicht. Es geht, aber für manche langsam.
+finding-servers-disagree = Noch haben nicht alle Nameserver die Änderung. Oft dauert das ein paar Minuten.
+finding-host-doubled = Die Domain steht doppelt im Namen eines Eintrags: Sie wurde von selbst angehängt. Tippen Sie nur den kurzen Teil.
+finding-token-superseded = Der Wert stammt aus einer älteren Anleitung. Nehmen Sie den, der hier steht.
+finding-token-misplaced = Der richtige Wert steht beim falschen Namen.
+finding-wildcard-answers = Hier antwortet ein Wildcard-Eintrag (*), weil der Eintrag selbst noch fehlt.
+finding-token-altered = Der Eintrag ist da, aber sein Wert stimmt nicht ganz. Kopieren Sie den ganzen Wert noch einmal.
+finding-wrong-type = Der Wert stimmt, aber der Eintrag hat den falschen Typ.
+finding-value-doubled = Die Domain wurde an den Wert angehängt. Setzen Sie einen Punkt an sein Ende, oder wählen Sie ihn als fremden Namen.
+finding-cname-at-apex = Bei der Domain selbst kann kein CNAME stehen: Er verdeckt ihre E-Mail und ihre Nameserver.
+finding-choices-mixed = Einträge zweier Wege stehen nebeneinander. Behalten Sie einen Weg, und löschen Sie den anderen.
+finding-delegation-mismatch = Beim Registrar sind andere Nameserver eingestellt, als die Domain selbst nennt.
+finding-cname-beside-others = Wo der CNAME hinsoll, stehen andere Einträge. Ein CNAME muss allein stehen.
+finding-fronted = Vor der Domain steht ein Proxy. Schalten Sie ihn für diesen Eintrag aus, wenn Sie können.
+finding-cname-chain-broken = Der Eintrag zeigt auf einen Namen, der nirgendwohin führt.
+finding-cname-foreign = Der Eintrag zeigt anderswohin, meist dorthin, wo die Website vorher war.
+finding-forwarding-elsewhere = Beim DNS-Anbieter ist eine Weiterleitung eingeschaltet, die Besucher wegschickt. Schalten Sie sie aus.
+finding-address-foreign = Die Adresse ist eine andere, meist die, wo die Website vorher war.
+finding-address-surplus = Neben den richtigen Adressen steht noch eine, und zu ihr geht ein Teil der Besucher.
+finding-address-partial = Einige der Adressen fehlen.
+finding-ipv6-stray = Eine alte IPv6-Adresse (AAAA) ist geblieben. Viele Besucher nehmen die zuerst.
+finding-https-record-stray = Ein HTTPS-Eintrag führt Browser anderswohin.
+finding-mail-at-risk = Dieser Name empfängt E-Mail. Ein CNAME würde das beenden; nehmen Sie darum die Adressen.
+finding-mail-lost = E-Mail-Einträge, die vorher da waren, sind weg. Setzen Sie sie wieder, sonst kommt keine E-Mail an.
+finding-caa-forbids = Ein CAA-Eintrag erlaubt nur andere Zertifikatsaussteller. Er muss unseren auch erlauben.
+finding-caa-unreadable = Die Nameserver versagen bei der Frage nach CAA-Einträgen. Das muss ihr Betreiber beheben.
+finding-challenge-blocked = Die Einträge stimmen, aber etwas versperrt den Weg zu uns. Wir kümmern uns darum.
+finding-issuer-throttled = Das Zertifikat muss etwas warten. Mit Ihrer Domain ist alles in Ordnung.
+finding-issuer-refused = Das Zertifikat wurde abgelehnt. Wir kümmern uns darum.
+finding-certificate-expiring = Das Zertifikat läuft bald ab, und die Erneuerung ist spät dran. Wir kümmern uns darum.
+finding-certificate-foreign = Besucher bekommen ein anderes Zertifikat als unseres. Wir kümmern uns darum.
+finding-default-host-listed = Suchmaschinen zeigen die Website vielleicht auch unter ihrem alten Namen.
+finding-stalled = Seit einer Weile hat sich nichts geändert. Die Schritte unten fehlen noch.
+finding-pair-incomplete = Der Name mit www. oder der ohne ist noch nicht eingerichtet.
+finding-claimed-twice = Der Name wurde noch einmal beansprucht, mit Nachweis. Wir kümmern uns darum.
+finding-inside-held-name = Hier ist alles in Ordnung.
+finding-allowance-reached = Ihr Vertrag mit { $platform } hat keinen Platz für eine weitere Domain.
+finding-left-behind = Einträge führen noch hierher, obwohl die Domain nicht mehr dazugehört. Löschen Sie sie.

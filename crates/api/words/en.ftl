@@ -1,0 +1,156 @@
+# What a customer reads, in English.
+
+language-name = English
+
+## The page
+
+title = Connect { $host } to { $platform }
+title-zone = Connect { $zone } to { $platform }
+intro = What to change in the DNS settings of { $zone }, one step at a time. This page follows along while you do it.
+expires = This link works until { $time }.
+link-ended-title = This link has ended
+link-ended = It ran out or was taken back. Ask { $platform } for a new one.
+ask = Stuck? Write to { $support }. Whoever answers sees this page too.
+print = Print
+more-domains = { $count ->
+    [one] One more domain is not shown here.
+   *[other] { $count } more domains are not shown here.
+}
+
+## How it stands
+
+stands-unseen = We have not looked yet
+stands-steps = { $count ->
+    [one] One change to make
+   *[other] { $count } changes to make
+}
+stands-stuck = Something is in the way
+stands-spreading = Your records are right
+stands-working = Your records are right
+stands-live = { $host } is connected
+stands-paused = This is paused
+stands-left = { $host } has left { $platform }
+
+said-unseen = The first look takes a moment. The steps are here already.
+said-steps = Once a change is made, we see it by ourselves. There is nothing to press.
+said-again = It worked before, and the records have changed since.
+said-stuck = It is not for you to solve alone: this is what we found.
+said-until = Your DNS operator has it. Most of the world still sees the old one until about { $time }.
+said-some = Your DNS operator has it. Not everybody sees it yet.
+said-working = Everybody sees them. We are getting the certificate now, so that visitors arrive securely.
+said-ours = You need do nothing more. What is left is ours to do.
+said-live = Visitors reach it securely. You can close this page: we renew the certificate and go on watching the records.
+said-paused = { $platform } has stopped looking for now. You need do nothing.
+said-left = It shows nothing of { $platform } any more.
+next-look = We look again by ourselves, at about { $time }.
+looked = Looked at { $time }.
+open-site = Open { $host }
+
+## The four posts
+
+gate-ownership = It is yours
+gate-routing = Visitors find it
+gate-certificate = Certificate
+gate-serving = Secure
+post-waiting = waiting
+post-passed = done
+post-blocked = something is in the way
+post-lapsed = no longer
+post-since = since { $time }
+
+## Where
+
+where = Open the DNS settings of { $zone }
+where-operator = They are at { $operator }.
+where-servers = They are with whoever runs its name servers { $servers }; often that is where the domain was bought.
+where-unknown = They are often where the domain was bought.
+where-link = Open { $operator }
+
+## Steps
+
+step-count = Step { $number } of { $count }
+step-add = Add a { $rtype } record
+step-change = Change the { $rtype } record
+step-delete = Delete the { $rtype } record
+step-registrar = This one is set where the domain was bought, not among its records.
+steps-done = Already in place
+steps-keep = Leave these as they are
+mail-stays = Mail for { $zone } depends on its MX records. Leave them as they are, whatever else you change.
+why-ownership = It shows that the domain is yours.
+why-routing = It brings visitors to the site.
+why-certificate = It lets us get the certificate.
+why-delete = It leads visitors somewhere else, or stands where another one must go.
+box-type = Type
+box-host = Name
+box-value = Value
+box-was = Value now
+box-ttl = TTL
+box-empty = leave empty
+host-at = @ stands for { $zone } itself.
+host-blank = For { $zone } itself, this box stays empty.
+host-short = Only this part: the editor adds { $zone } by itself.
+host-unsure = If the editor shows { $zone } behind the box, type only this part; otherwise type { $owner }.
+host-full = The whole name.
+ttl-lowest = Where this is not offered, take the lowest that is.
+alias-type = Some editors call it ANAME, or flatten a CNAME by themselves.
+
+## Buttons
+
+copy = Copy
+copy-of = Copy { $label }: { $value }
+copied = Copied
+look-again = Look again
+looking = Looking …
+look-soon = Looked a moment ago. Again in { $seconds } s.
+offline = No connection. What you see may be old.
+reload = To see what has changed, load this page again.
+
+## What we found
+
+found = What we found
+finding-name-reserved = This name cannot be used here.
+finding-name-unregistered = Nobody has registered this domain, or it has run out. Check its spelling, and whether it is paid for.
+finding-unreachable = The domain's name servers give no answer. Its DNS operator has to mend that.
+finding-dnssec-broken = The domain's DNSSEC signatures are wrong, so many people cannot reach it. Its DNS operator or registrar has to mend that.
+finding-edns-refused = One of the name servers turns away questions of a usual kind. Its operator has to mend that.
+finding-tcp-closed = One of the name servers cuts its answers short. Its operator has to mend that.
+finding-dname-above = A DNAME record above this name hides what stands here.
+finding-delegated-away = NS records hand this name to other name servers, so records beside them are never seen.
+finding-server-lame = One of the listed name servers does not know the domain. It works, but slowly for some.
+finding-servers-disagree = The name servers do not all have the change yet. Often that takes a few minutes.
+finding-host-doubled = The domain stands twice in the name of a record: the editor added it by itself. Type only the short part.
+finding-token-superseded = The value is from an older sheet. Use the one shown here.
+finding-token-misplaced = The right value stands at the wrong name.
+finding-wildcard-answers = A wildcard record (*) answers here, since the record itself is not there yet.
+finding-token-altered = The record is there, but its value is not quite the right one. Copy the whole value again.
+finding-wrong-type = The value is right, but the record has the wrong type.
+finding-value-doubled = The editor added the domain to the value. Put a dot at its end, or choose the value as an outside name.
+finding-cname-at-apex = A CNAME cannot stand at the domain itself: it hides its mail and name servers.
+finding-choices-mixed = Records of two ways stand side by side. Keep one way, and delete the other.
+finding-delegation-mismatch = The name servers set at the registrar are not those that the domain itself lists.
+finding-cname-beside-others = Other records stand where the CNAME goes. A CNAME has to stand alone.
+finding-fronted = A proxy stands in front of the domain. Switch it off for this record, if you can.
+finding-cname-chain-broken = The record points at a name that leads nowhere.
+finding-cname-foreign = The record points at another host, mostly the one that the site was at before.
+finding-forwarding-elsewhere = Web forwarding is switched on at the DNS operator, and sends visitors away. Switch it off.
+finding-address-foreign = The address is of another host, mostly the one that the site was at before.
+finding-address-surplus = Another address stands beside the right ones, and takes a part of the visitors.
+finding-address-partial = Some of the addresses are missing.
+finding-ipv6-stray = An old IPv6 address (AAAA) is left. Many visitors take that one first.
+finding-https-record-stray = An HTTPS record leads browsers somewhere else.
+finding-mail-at-risk = This name receives mail. A CNAME would end that, so take the addresses instead.
+finding-mail-lost = Mail records that were there before are gone. Put them back, or mail will not arrive.
+finding-caa-forbids = A CAA record allows other certificate issuers only. It has to allow ours too.
+finding-caa-unreadable = The name servers fail when they are asked for CAA records. Their operator has to mend that.
+finding-challenge-blocked = The records are right, but something blocks the way to us. We are looking into it.
+finding-issuer-throttled = The certificate has to wait a little. Nothing is wrong with your domain.
+finding-issuer-refused = The certificate was refused. We are looking into it.
+finding-certificate-expiring = The certificate runs out soon, and its renewal is late. We are looking into it.
+finding-certificate-foreign = Visitors get another certificate than ours. We are looking into it.
+finding-default-host-listed = Search engines may list the site under its old name as well.
+finding-stalled = Nothing has changed for a while. The steps below are what is missing.
+finding-pair-incomplete = The name with www. or the one without it is not set up yet.
+finding-claimed-twice = The name is asked for once more, with proof. We are looking into it.
+finding-inside-held-name = Nothing is wrong here.
+finding-allowance-reached = Your plan with { $platform } has no room for another domain.
+finding-left-behind = Records still lead here, although the domain has left. Delete them.

@@ -1,0 +1,154 @@
+//! Handoff links: made, listed and taken back by whoever runs the onboarding, and read by
+//! whoever holds one.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use chrono::{TimeDelta, Utc};
+use nomenta_api::domain::ClaimQuery;
+use nomenta_api::handoff::{
+    Handoff, HandoffView, HandoffsQuery, Language, MadeHandoff, NewHandoff, ShowQuery,
+};
+use nomenta_api::problem::Problem;
+use nomenta_api::role::Role;
+use nomenta_store::{HandoffFilter, HandoffRow};
+use uuid::Uuid;
+
+use super::access::{Asked, find};
+use super::paging;
+use super::registry::Created;
+use super::roster::whose;
+use crate::App;
+use crate::access::{self, Caller};
+use crate::guest::{self, Guest};
+use crate::handoff;
+use crate::negotiation;
+use crate::problem::{Body, Named, Params, Refusal};
+
+/// Days for which a link shows anything, if nothing else is asked for.
+const USUAL_DAYS: u32 = 30;
+const JSON: &str = "application/json";
+const MARKDOWN: &str = "text/markdown";
+
+/// Makes a link by which the customer sees what to do, and how it goes; it is shown this once.
+#[utoipa::path(post, path = "/api/v1/domains/{host}/handoffs", request_body = NewHandoff,
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
+    responses((status = 201, body = MadeHandoff), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn add(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    asked: Asked,
+    Body(new): Body<NewHandoff>,
+) -> Result<Created<MadeHandoff>, Refusal> {
+    let record = find(&app, &caller, &asked).await?;
+    caller.needs(Role::Operator)?;
+
+    let secret = guest::secret();
+    let expires_at = Utc::now() + TimeDelta::days(new.days.unwrap_or(USUAL_DAYS).into());
+    let link = nomenta_store::NewHandoff {
+        domain_id: record.id,
+        is_for_zone: new.whole_zone,
+        language: new.language,
+        hash: &access::hash(&secret),
+        hint: &access::hint(&secret),
+        expires_at,
+    };
+    let id = caller.records(&app).add_handoff(&link).await?;
+
+    let link = format!("{}/handoff/{secret}", app.config.reception.public_url);
+    Ok((StatusCode::CREATED, Json(MadeHandoff { id, link, secret, expires_at })))
+}
+
+/// Links, newest first, a page at a time; the `Link` header leads to the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/handoffs", params(HandoffsQuery),
+    responses((status = 200, body = [Handoff]), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn list(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<HandoffsQuery>,
+) -> Result<(HeaderMap, Json<Vec<Handoff>>), Refusal> {
+    caller.needs(Role::Viewer)?;
+    let limit = paging::limit(query.limit)?;
+    let whose = whose(&app, &caller, query.account.as_deref()).await?;
+    let host = query.host.as_deref().map(str::to_lowercase);
+    let filter = HandoffFilter { whose, host: host.as_deref(), after: query.after };
+
+    let rows = app.calls.handoffs(&filter, limit + 1).await?;
+    let place = |link: &HandoffRow| link.id.to_string();
+    let (headers, rows) = paging::page(rows, limit, "handoffs", place, &paging::asked(&query)?)?;
+    Ok((headers, Json(rows.into_iter().map(handoff_of).collect())))
+}
+
+fn handoff_of(row: HandoffRow) -> Handoff {
+    Handoff {
+        id: row.id,
+        account: row.account,
+        host: row.host,
+        zone: row.zone,
+        language: row.language,
+        hint: row.hint,
+        created_at: row.created_at,
+        expires_at: row.expires_at,
+        opened_at: row.opened_at,
+        revoked_at: row.revoked_at,
+    }
+}
+
+/// Makes a link show nothing from now on, wherever it is open.
+#[utoipa::path(delete, path = "/api/v1/handoffs/{id}", params(("id" = Uuid, Path, description = "The link")),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn revoke(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(id): Named<Uuid>,
+) -> Result<StatusCode, Refusal> {
+    caller.needs(Role::Operator)?;
+    caller.records(&app).revoke_handoff(id, &caller.whose()).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// What a link shows, for a platform's own pages: the link's secret is the bearer token. With
+/// `If-None-Match` and `wait`, answers as soon as that changes, or with 304 when the time is
+/// up. As Markdown for a ticket, by `Accept`.
+#[utoipa::path(get, path = "/api/v1/handoff", params(ShowQuery), security(("link" = [])),
+    responses(
+        (status = 200, content((HandoffView = "application/json"), (String = "text/markdown"))),
+        (status = 304), (status = 406, body = Problem)))]
+pub(super) async fn show(
+    State(app): State<Arc<App>>,
+    guest: Guest,
+    headers: HeaderMap,
+    Params(query): Params<ShowQuery>,
+) -> Result<Response, Refusal> {
+    let kind = negotiation::wanted(&headers, &[JSON, MARKDOWN])?.to_owned();
+    let asked: Option<Language> = query.language.as_deref().and_then(|language| language.parse().ok());
+    let language = guest.language(&app, asked, &headers);
+
+    let known = headers.get(header::IF_NONE_MATCH);
+    let state = handoff::changed(&app, &guest, language, known, query.wait).await?;
+    let about = [(header::ETAG, state.tag.clone()), (header::VARY, VARY)];
+    if known == Some(&state.tag) {
+        return Ok((StatusCode::NOT_MODIFIED, about).into_response());
+    }
+
+    let view = handoff::view(&app, &guest, language, &state).await?;
+    if kind == MARKDOWN {
+        let kind = [(header::CONTENT_TYPE, "text/markdown; charset=utf-8")];
+        return Ok((about, kind, view.markdown()).into_response());
+    }
+    Ok((about, Json(view)).into_response())
+}
+
+/// What the answer hangs on beside the path.
+const VARY: header::HeaderValue = header::HeaderValue::from_static("Accept, Accept-Language, Authorization");
+
+/// Asks for a look at what a link shows; it comes within moments. Once in half a minute.
+#[utoipa::path(post, path = "/api/v1/handoff/look", security(("link" = [])),
+    responses((status = 202), (status = 429, body = Problem)))]
+pub(super) async fn look(State(app): State<Arc<App>>, guest: Guest) -> Result<StatusCode, Refusal> {
+    handoff::look(&app, &guest).await?;
+    Ok(StatusCode::ACCEPTED)
+}

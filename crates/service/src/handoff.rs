@@ -1,0 +1,137 @@
+//! What a handoff link shows, put together from the records, and waiting for it to change.
+
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::time::Duration;
+
+use axum::http::HeaderValue;
+use chrono::TimeDelta;
+use nomenta_api::handoff::{Customer, HandoffView, Language, Scene};
+use nomenta_core::name::dns::DnsName;
+use nomenta_core::reading::survey::ZoneView;
+use nomenta_store::{DomainRecord, Shown, StoreError};
+use tokio::time::{Instant, sleep_until, timeout_at};
+
+use crate::App;
+use crate::api::customer_detail;
+use crate::guest::Guest;
+use crate::problem::Refusal;
+
+/// Domains that one link shows.
+const MOST: usize = 20;
+/// How often a look may be asked for by one link.
+const ASKED_EVERY: TimeDelta = TimeDelta::seconds(30);
+/// Time between two glances at the records for one open page, however much happens elsewhere.
+const PAUSE: Duration = Duration::from_secs(2);
+/// Longest wait for a change.
+const LONGEST_WAIT: u64 = 55;
+
+/// Which state of what a link shows there is.
+#[derive(Clone, Debug)]
+pub(crate) struct State {
+    shown: Shown,
+    /// As it stands in `ETag`.
+    pub tag: HeaderValue,
+}
+
+/// The present state, in one language.
+async fn state(app: &App, guest: &Guest, language: Language) -> Result<State, Refusal> {
+    let shown = app.calls.shown_by(&guest.link, MOST).await?;
+    let pulses = app.calls.pulses(&shown.domains).await?;
+
+    let mut hash = DefaultHasher::new();
+    (language, shown.more, pulses).hash(&mut hash);
+    let tag = HeaderValue::try_from(format!("\"{:016x}\"", hash.finish()));
+    let tag = tag.map_err(|error| Refusal::internal(error.to_string()))?;
+    Ok(State { shown, tag })
+}
+
+/// The state, once it is another than the `known` one; as it is, when `wait` seconds are over.
+pub(crate) async fn changed(
+    app: &App,
+    guest: &Guest,
+    language: Language,
+    known: Option<&HeaderValue>,
+    wait: Option<u64>,
+) -> Result<State, Refusal> {
+    let deadline = Instant::now() + Duration::from_secs(wait.unwrap_or(0).min(LONGEST_WAIT));
+    let mut events = app.hub.events();
+    let mut doors = app.hub.access();
+
+    loop {
+        events.mark_unchanged();
+        let state = state(app, guest, language).await?;
+        if known != Some(&state.tag) || Instant::now() >= deadline || app.stop.is_cancelled() {
+            return Ok(state);
+        }
+
+        let next = (Instant::now() + PAUSE).min(deadline);
+        tokio::select! {
+            () = app.stop.cancelled() => {}
+            _ = doors.changed() => {
+                if !app.calls.handoff_is_open(guest.link.id).await? {
+                    return Err(Refusal::unauthorized("This link was taken back."));
+                }
+            }
+            _ = timeout_at(deadline, events.changed()) => sleep_until(next).await,
+        }
+    }
+}
+
+/// What a link shows.
+pub(crate) async fn view(
+    app: &App,
+    guest: &Guest,
+    language: Language,
+    state: &State,
+) -> Result<HandoffView, Refusal> {
+    let mut customers = Vec::new();
+    for id in &state.shown.domains {
+        match app.calls.domain(*id).await {
+            Ok(record) => customers.push(customer(app, record).await?),
+            // Forgotten meanwhile.
+            Err(StoreError::Missing { .. }) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+
+    Ok(HandoffView::of(&Scene {
+        face: &app.config.reception.face,
+        language,
+        customers: &customers,
+        zone: guest.link.zone.as_ref(),
+        more: state.shown.more,
+        quorum: app.config.policy.quorum,
+        expires_at: guest.link.expires_at,
+    }))
+}
+
+async fn customer(app: &App, record: DomainRecord) -> Result<Customer, Refusal> {
+    let servers = servers(&record);
+    Ok(Customer { detail: customer_detail(app, record).await?, servers })
+}
+
+/// Names of the servers of its zone, as the latest survey found them.
+fn servers(record: &DomainRecord) -> Vec<DnsName> {
+    match record.survey.as_ref().map(|survey| &survey.zone) {
+        Some(ZoneView::Found { servers, .. }) => servers.iter().map(|server| server.name.clone()).collect(),
+        _ => Vec::new(),
+    }
+}
+
+/// Asks for a look at all that a link shows.
+pub(crate) async fn look(app: &App, guest: &Guest) -> Result<(), Refusal> {
+    if let Some(wait) = app.calls.may_ask(guest.link.id, ASKED_EVERY).await? {
+        let seconds = u32::try_from(wait.num_seconds() + 1).unwrap_or(1);
+        return Err(Refusal::too_soon(seconds));
+    }
+
+    let shown = app.calls.shown_by(&guest.link, MOST).await?;
+    for id in shown.domains {
+        match app.calls.look_now(id).await {
+            // It is left alone, or has left.
+            Ok(()) | Err(StoreError::Resting | StoreError::Ended | StoreError::Missing { .. }) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(())
+}
