@@ -28,10 +28,17 @@ function replace(page: string) {
   const next = new DOMParser().parseFromString(page, "text/html").querySelector("#handoff");
   if (!next) return;
   dress(next);
+  // For whoever has no script, which is nobody here.
+  for (const one of next.querySelectorAll("noscript")) one.remove();
 
   Idiomorph.morph(main(), next, {
     ignoreActiveValue: true,
     callbacks: {
+      // What was offered stays until there is nothing more to do.
+      beforeNodeMorphed: (node: Node) =>
+        !(node instanceof Element && node.matches(".one-click:not([hidden])")),
+      // What was said to somebody who has come back is said until they leave.
+      beforeNodeRemoved: (node: Node) => !(node instanceof Element && node.matches(".returned")),
       beforeAttributeUpdated: (name: string, node: Element) =>
         !(name === "open" && node instanceof HTMLDetailsElement),
     },
@@ -62,6 +69,44 @@ async function follow() {
       await pause(AGAIN);
     }
   }
+}
+
+/** What an operator offers for this domain, if anything. */
+interface Offer {
+  offered: boolean;
+  said: Piece[][];
+  link: { url: string; said: Piece[] } | null;
+}
+type Piece = Record<string, string>;
+
+/** Offers one click where the operator of the zone has it; where not, the steps are there. */
+async function offer() {
+  const section = document.querySelector<HTMLElement>(".one-click");
+  if (!section) return;
+  const headers = { authorization: `Bearer ${secret}` };
+  const answer = await fetch(`/api/v1/handoff/one-click?language=${language}`, { headers });
+  const { offered, said, link } = (answer.ok ? await answer.json() : {}) as Partial<Offer>;
+  if (!offered || !said || !link) return;
+
+  const [heading, what] = ["h3", "p"].map((tag, place) => sentence(tag, said[place]));
+  const way = sentence("a", link.said) as HTMLAnchorElement;
+  way.href = link.url;
+  way.className = "open";
+  const last = document.createElement("p");
+  last.append(way);
+  section.replaceChildren(heading, what, last);
+  section.hidden = false;
+}
+
+/** A sentence in an element; names keep their own direction. */
+function sentence(tag: string, said: Piece[]): HTMLElement {
+  const element = document.createElement(tag);
+  for (const [kind, text] of said.flatMap((piece) => Object.entries(piece))) {
+    const part = document.createElement(kind === "text" ? "span" : "bdi");
+    part.textContent = text;
+    element.append(part);
+  }
+  return element;
 }
 
 async function look(button: HTMLElement) {
@@ -113,3 +158,5 @@ paint();
 
 dress(document);
 void follow();
+// Without an answer there is nothing to offer.
+offer().catch(() => undefined);

@@ -105,6 +105,15 @@ look-soon = Eben nachgesehen. Wieder in { $seconds } s.
 offline = Keine Verbindung. Was hier steht, kann alt sein.
 reload = Laden Sie diese Seite neu, um zu sehen, was sich geändert hat.
 
+## One click
+
+one-click = Schneller: { $operator } kann es für Sie tun
+one-click-said = Sie melden sich dort an, sehen, was sich ändert, und stimmen zu.
+one-click-link = Bei { $operator } einrichten
+returned-done = Sie sind von Ihrem DNS-Anbieter zurück. Wir sehen nach, ob es dort steht.
+returned-refused = Dort wurde nichts geändert. Versuchen Sie es noch einmal, oder folgen Sie den Schritten.
+returned-other = Was zurückkam, betraf eine andere Domain. Von dieser ist nichts bekannt.
+
 ## What we found
 
 found = Was wir gefunden haben

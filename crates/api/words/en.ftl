@@ -105,6 +105,15 @@ look-soon = Looked a moment ago. Again in { $seconds } s.
 offline = No connection. What you see may be old.
 reload = To see what has changed, load this page again.
 
+## One click
+
+one-click = Quicker: { $operator } can do it for you
+one-click-said = You sign in there, see what will change, and agree.
+one-click-link = Set it up at { $operator }
+returned-done = You are back from your DNS operator. We are looking whether it is there.
+returned-refused = Nothing was changed there. Try again, or follow the steps.
+returned-other = What came back was about another domain. Nothing is known of this one.
+
 ## What we found
 
 found = What we found

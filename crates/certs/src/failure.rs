@@ -40,6 +40,9 @@ pub enum Failure {
     /// The handshake ended without a certificate.
     #[error("no certificate was sent")]
     NoCertificate,
+    /// The certificate does not lead to a trusted root, or is not for the name.
+    #[error("its certificate is not to be trusted: {0}")]
+    Untrusted(String),
     /// It knows nothing of challenges by TLS (RFC 8737, section 4).
     #[error("it does not speak acme-tls/1")]
     NoAcmeTls,

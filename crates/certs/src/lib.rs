@@ -8,6 +8,7 @@ mod http;
 pub mod keypair;
 mod probe;
 pub mod seal;
+pub mod sign;
 mod tls;
 mod url;
 pub mod x509;

@@ -176,6 +176,32 @@ impl Prober {
         http::get(stream, host, &target.path).await
     }
 
+    /// GETs a document by its HTTPS URL, from an address that its host has: the status, and the
+    /// body up to a cap. A certificate that does not lead to a trusted root is a failure, and
+    /// redirects are not followed.
+    ///
+    /// # Errors
+    /// [`Failure`], in words that follow "it".
+    pub async fn document(&self, url: &str, resolve: Resolve<'_>) -> Result<(u16, String), Failure> {
+        let nonsense = || Failure::LeadsToNonsense(url.to_owned());
+        let target = Target::parse(url).filter(|target| target.secure).ok_or_else(nonsense)?;
+        let host = target.host().ok_or_else(nonsense)?;
+
+        self.within(async {
+            let address = first_address(host, resolve).await?;
+            let at = SocketAddr::new(address, target.port.unwrap_or(self.config.https_port));
+            let stream = self.config.egress.connect(at, self.config.time_limit).await?;
+
+            let served = self.handshaker().greet(host, stream).await?;
+            if let Some(fault) = served.fault {
+                return Err(Failure::Untrusted(fault));
+            }
+            let page = http::get(served.stream, host, &target.path).await?;
+            Ok((page.status, page.body))
+        })
+        .await
+    }
+
     /// Where each foreign address sends visitors of `host` on to, if anywhere
     /// else.
     pub async fn forwards(&self, host: &str, addresses: &[IpAddr]) -> Vec<Forward> {

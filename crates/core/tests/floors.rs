@@ -4,7 +4,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// From the bottom up.
-const FLOORS: [&str; 8] = ["name", "reading", "zonefile", "sheet", "judge", "claim", "rehearsal", "intake"];
+const FLOORS: [&str; 9] =
+    ["name", "reading", "zonefile", "sheet", "one_click", "judge", "claim", "rehearsal", "intake"];
 
 fn sources(folder: &Path) -> Vec<PathBuf> {
     let mut found = Vec::new();

@@ -161,6 +161,20 @@ impl Surveyor {
         Vec::new()
     }
 
+    /// Texts at a name as the first vantage that answers gives them; `None` where none does.
+    pub async fn texts(&self, name: DnsName) -> Option<Vec<String>> {
+        let question = Question { name, rtype: RecordType::Txt, vantages: true };
+        let deadline = Instant::now() + self.config.limits.readings;
+
+        for vantage in &self.config.vantages {
+            let readings = self.read_vantage(vantage, &[&question], deadline).await;
+            if let Some(records) = readings.iter().find_map(Reading::answer) {
+                return Some(records.iter().filter_map(text).collect());
+            }
+        }
+        None
+    }
+
     async fn ask_all(
         &self,
         list: &[Question],
@@ -271,6 +285,13 @@ impl Planned<'_> {
                 Reading::new(self.source, name.clone(), *rtype, Outcome::Guarded, 0)
             }
         }
+    }
+}
+
+fn text(record: &Record) -> Option<String> {
+    match &record.data {
+        RecordData::Txt(text) => Some(text.to_text()),
+        _ => None,
     }
 }
 

@@ -16,6 +16,7 @@ use nomenta_dns::responder::ChallengeZone;
 use nomenta_store::Retention;
 
 use crate::guest::Reception;
+use crate::one_click::OneClick;
 
 /// Everything that an operator may set.
 #[derive(Clone, Debug)]
@@ -32,6 +33,8 @@ pub struct ServiceConfig {
     pub platform: Platform,
     /// How the platform's customers are met.
     pub reception: Reception,
+    /// The platform as a provider of one-click templates.
+    pub one_click: Option<OneClick>,
     /// How the DNS editors of known operators want lines typed.
     pub book: Book,
     /// Judging and looking again.

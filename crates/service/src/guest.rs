@@ -1,5 +1,6 @@
 //! Guests: whoever holds a handoff link sees what it shows, and nothing else.
 
+use std::convert::Infallible;
 use std::sync::Arc;
 
 use axum::extract::FromRequestParts;
@@ -69,16 +70,24 @@ pub(crate) fn accepted(headers: &HeaderMap) -> Option<Language> {
     Language::accepted(headers.get(ACCEPT_LANGUAGE)?.to_str().ok()?)
 }
 
+/// What a call carries as its bearer token; empty without one.
+pub(crate) struct Bearer(pub String);
+
+impl<S: Send + Sync> FromRequestParts<S> for Bearer {
+    type Rejection = Infallible;
+
+    async fn from_request_parts(parts: &mut Parts, _: &S) -> Result<Self, Infallible> {
+        let header = parts.headers.get(AUTHORIZATION).and_then(|value| value.to_str().ok());
+        Ok(Self(access::bearer(header.unwrap_or_default()).unwrap_or_default().to_owned()))
+    }
+}
+
 impl FromRequestParts<Arc<App>> for Guest {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
-        let header = parts.headers.get(AUTHORIZATION).and_then(|value| value.to_str().ok());
-        let secret = access::bearer(header.unwrap_or_default());
-        let guest = match secret {
-            Some(secret) => Self::known(app, secret).await?,
-            None => None,
-        };
+        let Ok(Bearer(secret)) = Bearer::from_request_parts(parts, app).await;
+        let guest = Self::known(app, &secret).await?;
         guest.ok_or_else(|| Refusal::unauthorized("This link shows nothing, or no more."))
     }
 }

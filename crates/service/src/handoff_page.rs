@@ -10,20 +10,42 @@ use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use maud::{Markup, html};
 use nomenta_api::handoff::{
-    BoxKind, BoxView, CustomerDomain, Face, Found, HandoffView, Language, Link, Piece, PlaceView, Post, Row,
-    Said, ShowQuery, Step, ended,
+    BoxKind, BoxView, CustomerDomain, Face, Found, HandoffView, Language, Link, Piece, PlaceView, Post,
+    Returned, Row, Said, Step, ended,
 };
+use serde::Deserialize;
 
 use crate::App;
 use crate::console;
 use crate::guest::{self, Guest, Reception};
 use crate::handoff;
+use crate::one_click;
 use crate::problem::Refusal;
 
 /// The page as it was built, without what is on it.
 const TEMPLATE: &str = "handoff.html";
 /// Its media type.
 pub(crate) const HTML: &str = "text/html; charset=utf-8";
+
+/// What a page is asked for, and what a customer comes back with from their DNS operator.
+#[derive(Clone, Debug, Default, Deserialize)]
+pub(crate) struct PageQuery {
+    language: Option<String>,
+    wait: Option<u64>,
+    state: Option<String>,
+    error: Option<String>,
+}
+
+impl PageQuery {
+    /// How a customer comes back, if they do.
+    fn returned(&self, secret: &str, host: &str) -> Option<Returned> {
+        let state = self.state.as_deref()?;
+        if state != one_click::state_of(secret, host) {
+            return Some(Returned::Other);
+        }
+        Some(if self.error.is_some() { Returned::Refused } else { Returned::Done })
+    }
+}
 
 /// A page that shows what a link shows, in a language and a direction.
 struct Page<'a> {
@@ -38,7 +60,7 @@ pub(crate) async fn page(
     State(app): State<Arc<App>>,
     Path(secret): Path<String>,
     headers: HeaderMap,
-    query: Result<Query<ShowQuery>, QueryRejection>,
+    query: Result<Query<PageQuery>, QueryRejection>,
 ) -> Result<Response, Refusal> {
     let reception = &app.config.reception;
     // A query that cannot be read asks for nothing: a person typed it.
@@ -64,7 +86,14 @@ pub(crate) async fn page(
         return Ok((StatusCode::NOT_MODIFIED, tag).into_response());
     }
     let view = handoff::view(&app, &guest, language, &state).await?;
-    let page = Page { language, face: &view.face, title: view.title.plain(), main: main(&view) };
+    let returned = query.returned(&secret, &guest.link.host);
+    if returned == Some(Returned::Done) {
+        // Whether one was asked for a moment ago is no matter to whoever comes back.
+        let _ = handoff::look(&app, &guest).await;
+    }
+    let returned = returned.map(|returned| returned.said(language));
+    let main = main(&view, returned.as_ref());
+    let page = Page { language, face: &view.face, title: view.title.plain(), main };
     Ok((tag, page.response(StatusCode::OK, reception)?).into_response())
 }
 
@@ -132,14 +161,19 @@ fn about(reception: &Reception) -> [(HeaderName, String); 5] {
     ]
 }
 
-fn main(view: &HandoffView) -> Markup {
+fn main(view: &HandoffView, returned: Option<&Said>) -> Markup {
     let labels = &view.labels;
     html! {
         main #handoff data-copied=(labels.copied) data-looking=(labels.looking) data-soon=(labels.look_soon) {
             (masthead(&view.face))
             (languages(view))
             h1 { (said(&view.title)) }
-            p.intro { (said(&view.intro)) }
+            @if let Some(intro) = &view.intro {
+                p.intro { (said(intro)) }
+            }
+            @if let Some(returned) = returned {
+                p.returned role="status" { (said(returned)) }
+            }
             p.offline #offline role="status" hidden { (labels.offline) }
             noscript { p.offline { (labels.reload) } }
             @for domain in &view.domains {
@@ -190,6 +224,9 @@ fn one(view: &HandoffView, domain: &CustomerDomain) -> Markup {
                 @for one in &domain.said {
                     p { (said(one)) }
                 }
+                @if !domain.looks.is_empty() {
+                    p.looks { @for one in &domain.looks { (said(one)) " " } }
+                }
                 @if let Some(link) = &domain.link {
                     p { (open(link)) }
                 }
@@ -202,6 +239,7 @@ fn one(view: &HandoffView, domain: &CustomerDomain) -> Markup {
                 }
             }
             @if !domain.steps.is_empty() {
+                section.one-click #one-click hidden {}
                 (place(&domain.place))
             }
             @if let Some(warning) = &domain.warning {

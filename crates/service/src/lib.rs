@@ -18,6 +18,7 @@ mod intake;
 mod jobs;
 mod look;
 mod negotiation;
+mod one_click;
 mod ordering;
 mod precondition;
 mod problem;
@@ -47,9 +48,11 @@ pub use config::{BootKey, ChallengeDns, ServiceConfig};
 pub use guest::Reception;
 pub use intake::MOST_ROWS;
 pub use nomenta_store::Retention;
+pub use one_click::OneClick;
 
 use crate::described::Described;
 use crate::hub::Hub;
+use crate::one_click::Offers;
 use crate::repeats::Repeats;
 
 /// Tables that are taken in at once.
@@ -76,6 +79,7 @@ pub(crate) struct App {
     pub hub: Hub,
     pub acme: ordering::Issuer,
     pub repeats: Repeats,
+    pub offers: Offers,
     /// Turns of those who take tables in.
     pub intakes: Arc<Semaphore>,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
@@ -172,6 +176,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         sealer: sealing::open(&config, &store).await?,
         acme: ordering::Issuer::default(),
         repeats: Repeats::default(),
+        offers: Offers::default(),
         intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),
         metrics: handle,

@@ -36,9 +36,15 @@ struct Passing {
 }
 
 /// A certificate for whatever name is asked for.
-struct Minted {
+pub(crate) struct Minted {
     authority: Authority,
     known: Mutex<HashMap<String, Arc<CertifiedKey>>>,
+}
+
+impl Minted {
+    pub(crate) fn open(layout: &Layout) -> anyhow::Result<Self> {
+        Ok(Self { authority: Authority::open(layout)?, known: Mutex::default() })
+    }
 }
 
 impl std::fmt::Debug for Minted {
@@ -72,8 +78,7 @@ pub(crate) async fn start(layout: &Layout, origins: &Origins) -> anyhow::Result<
     let ending = stop.clone();
     tokio::spawn(async move { served.with_graceful_shutdown(ending.cancelled_owned()).await });
 
-    let minted = Minted { authority: Authority::open(layout)?, known: Mutex::default() };
-    let acceptor = tls::server(Arc::new(minted), &[b"http/1.1"])?;
+    let acceptor = tls::server(Arc::new(Minted::open(layout)?), &[b"http/1.1"])?;
     let secure = listen(layout.https_port()).await?;
     let passing = Passing { secure: true, port: layout.https_port(), origins: origins.clone() };
     tokio::spawn(tls::serve(secure, acceptor, passing.app(), stop.clone()));

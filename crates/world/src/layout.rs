@@ -134,6 +134,11 @@ impl Layout {
         ways.collect()
     }
 
+    /// The key that the platform signs with what it sends to DNS operators.
+    pub fn one_click_key(&self) -> PathBuf {
+        self.state.join("one-click.pem")
+    }
+
     /// Pebble's ACME directory.
     pub fn directory(&self) -> String {
         format!("https://127.0.0.1:{}/dir", self.base_port + 2)

@@ -8,6 +8,7 @@
 mod acts;
 mod alive;
 pub mod cast;
+pub mod consent;
 pub mod customer;
 mod daemon;
 pub mod demo;
@@ -47,6 +48,7 @@ pub use postgres::Databases;
 pub use watch::{Said, Say};
 pub use zones::Zones;
 
+use crate::consent::Consent;
 use crate::watch::Watch;
 
 /// The running servers; dropping it ends them.
@@ -60,7 +62,10 @@ pub struct World {
     _forwarder: JoinSet<()>,
     /// Where the proxy passes hosts on to, if not to the usual edge.
     pub origins: front::Origins,
+    /// The DNS operator that offers one click.
+    pub consent: Consent,
     _front: DropGuard,
+    _consenting: DropGuard,
     _lock: File,
 }
 
@@ -93,6 +98,7 @@ impl World {
         let forwarder = forwarder::start(&layout).await?;
         let origins = front::Origins::default();
         let front = front::start(&layout, &origins).await?;
+        let (consent, consenting) = consent::start(&layout, &zones).await?;
         layout.trust(&std::fs::read_to_string(layout.state.join("authority.pem"))?)?;
 
         say("Starting the certification authority");
@@ -106,7 +112,9 @@ impl World {
             _odd: odd,
             _forwarder: forwarder,
             origins,
+            consent,
             _front: front,
+            _consenting: consenting,
             _lock: lock,
         })
     }

@@ -123,6 +123,9 @@ impl ServiceSetup {
         option("acme-roots", layout.directory_root().display().to_string());
         option("ca-identity", CA_IDENTITY.into());
 
+        if layout.one_click_key().exists() {
+            option("one-click-key", layout.one_click_key().display().to_string());
+        }
         option("face-name", "Quaymark".into());
         option("face-colour", "#1f5673".into());
         option("support", "help@quaymark.example".into());

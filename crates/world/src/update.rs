@@ -4,7 +4,7 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::time::Duration;
 
 use anyhow::{Context, bail};
-use hickory_proto::op::{Message, Query};
+use hickory_proto::op::{Edns, Message, Query};
 use hickory_proto::rr::rdata::svcb::{IpHint, SVCB, SvcParamKey, SvcParamValue};
 use hickory_proto::rr::rdata::{A, AAAA, CNAME, HTTPS, MX, NS, NULL, TXT};
 use hickory_proto::rr::{DNSClass, Name, RData, Record, RecordType};
@@ -17,6 +17,8 @@ use tokio::time::timeout;
 /// it is asked: one that writes to a slow disk takes its time.
 const ANSWERING: Duration = Duration::from_secs(2);
 const TRIES: usize = 10;
+/// Largest answer that is taken, in octets.
+const LARGEST: u16 = 4096;
 
 /// One change to a zone (RFC 2136, section 2.5).
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -52,6 +54,8 @@ pub(crate) fn name(text: &str) -> anyhow::Result<Name> {
 pub(crate) async fn ask(server: SocketAddr, owner: &str, rtype: RecordType) -> anyhow::Result<Message> {
     let mut message = Message::new();
     message.set_id(rand::random()).set_recursion_desired(true).add_query(Query::query(name(owner)?, rtype));
+    // Keys in texts are larger than what fits without (RFC 6891).
+    message.extensions_mut().get_or_insert_with(Edns::new).set_max_payload(LARGEST);
     exchange(server, &message).await
 }
 

@@ -63,14 +63,18 @@ impl HandoffView {
             (None, None) => Said::default(),
         };
 
+        let domains: Vec<_> =
+            scene.customers.iter().map(|customer| of_domain(scene, speaker, customer)).collect();
+        let has_steps = domains.iter().any(|domain| !domain.steps.is_empty());
+
         Self {
             language: scene.language,
             direction: scene.language.direction(),
             languages: Language::ALL.iter().map(|language| named(*language)).collect(),
             face: scene.face.clone(),
             title,
-            intro: first.map(|first| speaker.intro(&first.zone)).unwrap_or_default(),
-            domains: scene.customers.iter().map(|customer| of_domain(scene, speaker, customer)).collect(),
+            intro: first.filter(|_| has_steps).map(|first| speaker.intro(&first.zone)),
+            domains,
             more: (scene.more > 0).then(|| speaker.more_domains(scene.more)),
             ask: scene.face.support.as_deref().map(|support| speaker.ask(support)),
             expires: speaker.expires(scene.expires_at),
@@ -118,6 +122,7 @@ fn of_domain(scene: &Scene<'_>, speaker: Speaker, customer: &Customer) -> Custom
         standing,
         heading: heading(speaker, scene, detail, standing, edits.len()),
         said: said(speaker, scene, detail, standing),
+        looks: looks(speaker, detail, standing),
         link: url.map(|url| Link { url, said: speaker.open_site(&detail.shown) }),
         posts: detail.gates.0.iter().map(|gate| post(speaker, gate)).collect(),
         found: found(speaker, scene, detail),
@@ -127,7 +132,7 @@ fn of_domain(scene: &Scene<'_>, speaker: Speaker, customer: &Customer) -> Custom
         done: detail
             .lines
             .iter()
-            .filter(|judged| is_done(judged, &edits))
+            .filter(|judged| is_done(judged, detail))
             .map(|judged| line_row(&judged.line))
             .collect(),
         keep: keep(detail),
@@ -191,7 +196,7 @@ fn heading(
 /// What it means, and what comes next without them.
 fn said(speaker: Speaker, scene: &Scene<'_>, detail: &DomainDetail, standing: Standing) -> Vec<Said> {
     let platform = scene.face.name.as_str();
-    let mut said = match standing {
+    match standing {
         Standing::Unseen => vec![speaker.said_unseen()],
         Standing::Steps => {
             let has_lapsed = detail.gates.0.iter().any(|gate| gate.state == GateState::Lapsed);
@@ -209,13 +214,16 @@ fn said(speaker: Speaker, scene: &Scene<'_>, detail: &DomainDetail, standing: St
         Standing::Live => vec![speaker.said_live()],
         Standing::Paused => vec![speaker.said_paused(platform)],
         Standing::Left => vec![speaker.said_left(platform)],
-    };
-
-    if matches!(standing, Standing::Steps | Standing::Stuck | Standing::Spreading | Standing::Working) {
-        said.extend(detail.looked_at.map(|at| speaker.looked(at)));
-        said.extend(detail.next_look.map(|at| speaker.next_look(at)));
     }
-    said
+}
+
+/// When it was looked at and when it is again, as long as that is waited for.
+fn looks(speaker: Speaker, detail: &DomainDetail, standing: Standing) -> Vec<Said> {
+    if matches!(standing, Standing::Unseen | Standing::Live | Standing::Paused | Standing::Left) {
+        return Vec::new();
+    }
+    let looked = detail.looked_at.map(|at| speaker.looked(at));
+    looked.into_iter().chain(detail.next_look.map(|at| speaker.next_look(at))).collect()
 }
 
 fn post(speaker: Speaker, gate: &Gate) -> Post {
@@ -376,11 +384,15 @@ fn host_hint(speaker: Speaker, detail: &DomainDetail, edit: &Edit) -> Said {
     }
 }
 
-/// Whether a line is in place, and nothing is to be done about it.
-fn is_done(judged: &JudgedLine, edits: &[Edit]) -> bool {
+/// Whether a line is in place: it is to be kept, or it is there and nothing is to be done
+/// about it.
+fn is_done(judged: &JudgedLine, detail: &DomainDetail) -> bool {
     let line = &judged.line;
-    let is_there = judged.cells.iter().any(|cell| cell.verdict == Verdict::Match);
-    is_there && !edits.iter().any(|edit| edit.owner == line.owner && edit.value == line.value_field)
+    let about = |edit: &&Edit| edit.owner == line.owner && edit.value == line.value_field;
+    match detail.todo.iter().find(about) {
+        Some(edit) => edit.kind == EditKind::Keep,
+        None => judged.cells.iter().any(|cell| cell.verdict == Verdict::Match),
+    }
 }
 
 fn line_row(line: &Line) -> Row {

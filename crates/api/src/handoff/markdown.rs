@@ -7,7 +7,10 @@ use super::{CustomerDomain, HandoffView, Piece, Row, Said, Step};
 impl HandoffView {
     /// As Markdown (CommonMark).
     pub fn markdown(&self) -> String {
-        let mut text = format!("# {}\n\n{}\n", marked(&self.title), marked(&self.intro));
+        let mut text = format!("# {}\n", marked(&self.title));
+        if let Some(intro) = &self.intro {
+            let _ = write!(text, "\n{}\n", marked(intro));
+        }
         for domain in &self.domains {
             self.domain(&mut text, domain);
         }
@@ -19,7 +22,7 @@ impl HandoffView {
     }
 
     fn domain(&self, text: &mut String, domain: &CustomerDomain) {
-        let said: Vec<_> = domain.said.iter().map(marked).collect();
+        let said: Vec<_> = domain.said.iter().chain(&domain.looks).map(marked).collect();
         let _ =
             write!(text, "\n## {}: {}\n\n{}\n", code(&domain.shown), marked(&domain.heading), said.join(" "));
         if let Some(link) = &domain.link {

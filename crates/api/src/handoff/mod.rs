@@ -5,6 +5,7 @@
 
 mod compose;
 mod markdown;
+mod one_click;
 mod said;
 mod words;
 
@@ -14,11 +15,13 @@ use nomenta_core::judge::edit::EditKind;
 use nomenta_core::judge::finding::Severity;
 use nomenta_core::judge::gate::{GateName, GateState};
 use nomenta_core::name::dns::DnsName;
+use nomenta_core::one_click::template::Template;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
 pub use self::compose::{Customer, Scene, ended};
+pub use self::one_click::{Offered, Returned};
 pub use self::said::{Piece, Said};
 pub use self::words::{Direction, Language};
 
@@ -48,8 +51,8 @@ pub struct HandoffView {
     pub face: Face,
     /// What it is about.
     pub title: Said,
-    /// What there is to do, in a sentence.
-    pub intro: Said,
+    /// What there is to do, in a sentence; nothing, where nothing is.
+    pub intro: Option<Said>,
     /// The domains.
     pub domains: Vec<CustomerDomain>,
     /// Said where there are more than are shown.
@@ -136,6 +139,8 @@ pub struct CustomerDomain {
     pub heading: Said,
     /// What that means, and what comes next.
     pub said: Vec<Said>,
+    /// When it was looked at, and when it is again.
+    pub looks: Vec<Said>,
     /// Where it is served, once it is.
     pub link: Option<Link>,
     /// The four posts, in order.
@@ -262,6 +267,36 @@ pub struct Row {
     pub value: String,
 }
 
+/// Whether a domain can be set up in one click at the operator of its DNS, by the open Domain
+/// Connect protocol.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OneClickOffer {
+    /// Whether it can.
+    pub offered: bool,
+    /// The operator, as it calls itself.
+    pub operator: Option<String>,
+    /// That it can, as a heading, and what it is.
+    pub said: Vec<Said>,
+    /// Where to go: the operator asks its customer, and publishes.
+    pub link: Option<Link>,
+    /// Where the operator's customers edit records, whether it can or not.
+    pub control_panel: Option<Link>,
+    /// Why it cannot, for the engineer.
+    pub because: Option<String>,
+}
+
+/// What the platform gives a DNS operator, so that its customers can set domains up in one
+/// click.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct OneClickTemplates {
+    /// The templates of the ingress, for hosts and for apexes.
+    pub templates: Vec<Template>,
+    /// The name at which the public key is to be published.
+    pub key_name: DnsName,
+    /// The TXT records to publish there.
+    pub key_texts: Vec<String>,
+}
+
 /// A link to be made.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -332,6 +367,15 @@ pub struct HandoffsQuery {
     /// Lines at most; 100 if left out.
     #[param(minimum = 1, maximum = 500, default = 100)]
     pub limit: Option<i64>,
+}
+
+/// In which language an offer is to be told.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct OfferQuery {
+    /// In this language; else as the reader's browser asks, else as the link was made.
+    #[param(value_type = Option<Language>)]
+    pub language: Option<String>,
 }
 
 /// How a link is to be shown.

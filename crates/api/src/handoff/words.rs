@@ -258,6 +258,12 @@ sayings! {
     offline = "offline"(),
     reload = "reload"(),
     found = "found"(),
+    one_click = "one-click"(operator: Name),
+    one_click_said = "one-click-said"(),
+    one_click_link = "one-click-link"(operator: Name),
+    returned_done = "returned-done"(),
+    returned_refused = "returned-refused"(),
+    returned_other = "returned-other"(),
 }
 
 #[cfg(test)]

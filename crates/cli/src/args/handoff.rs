@@ -6,7 +6,9 @@ use anyhow::{Context, ensure};
 use clap::{Args, Subcommand};
 use data_encoding::BASE64;
 use nomenta_api::handoff::{Face, Language};
-use nomenta_service::Reception;
+use nomenta_certs::sign::QuerySigner;
+use nomenta_core::one_click::template::Provider;
+use nomenta_service::{OneClick, Reception};
 use thiserror::Error;
 use uuid::Uuid;
 
@@ -42,6 +44,11 @@ pub(crate) enum HandoffVerb {
         /// The link's id, as listed.
         id: Uuid,
     },
+    /// Say whether a domain can be set up in one click at the operator of its DNS.
+    Offer {
+        /// The domain.
+        host: String,
+    },
     /// Print what a link shows, as the customer reads it: Markdown, or JSON with --as json.
     Read {
         /// The link, or its secret.
@@ -76,6 +83,17 @@ pub(crate) struct ReceptionOptions {
     /// Origin that may show the handoff page in a frame; repeat for each.
     #[arg(long, value_name = "ORIGIN", value_parser = read_url)]
     pub framed_by: Vec<String>,
+    /// PEM file of the RSA key that signs what customers are sent to their DNS operator with
+    /// (Domain Connect); without one nothing is offered in one click.
+    #[arg(long, value_name = "FILE")]
+    pub one_click_key: Option<PathBuf>,
+    /// Label of that key under the key domain.
+    #[arg(long, default_value = "k1", value_name = "LABEL")]
+    pub one_click_label: String,
+    /// Name under which its public part stands in TXT records; one-click and the platform's
+    /// zone if left out.
+    #[arg(long, value_name = "NAME")]
+    pub one_click_domain: Option<String>,
     /// Origin whose pages may read handoff links by script; repeat for each.
     #[arg(long, value_name = "ORIGIN", value_parser = read_url)]
     pub read_by: Vec<String>,
@@ -123,6 +141,29 @@ impl ReceptionOptions {
             framed_by: self.framed_by.clone(),
             origins: self.read_by.clone(),
         })
+    }
+}
+
+impl ReceptionOptions {
+    /// The platform as a provider of templates, if it signs anything.
+    pub(crate) fn one_click(&self, serve: &ServeOptions) -> anyhow::Result<Option<OneClick>> {
+        let Some(path) = &self.one_click_key else { return Ok(None) };
+        let pem = std::fs::read_to_string(path).with_context(|| format!("Cannot read {}", path.display()))?;
+        let signer = QuerySigner::from_pem(&pem).with_context(|| format!("In {}", path.display()))?;
+
+        let reception = self.reception(serve)?;
+        let (_, host) = reception.public_url.split_once("://").unwrap_or_default();
+        let host = host.split([':', '/']).next().unwrap_or_default().to_owned();
+        let key_domain = self.one_click_domain.clone();
+        Ok(Some(OneClick {
+            provider: Provider {
+                name: reception.face.name,
+                key_domain: key_domain.unwrap_or_else(|| format!("one-click.{}", serve.platform_zone)),
+                redirect_host: host,
+            },
+            key_label: self.one_click_label.clone(),
+            signer,
+        }))
     }
 }
 

@@ -124,6 +124,12 @@ pub(crate) enum IngressVerb {
     Revise(IngressOptions),
     /// List ingresses.
     List,
+    /// Print what a DNS operator is given for one click (Domain Connect): the templates and the
+    /// public key, as JSON.
+    Templates {
+        /// Short name.
+        name: String,
+    },
 }
 
 #[derive(Args)]

@@ -1,7 +1,9 @@
 //! `handoff`.
 
 use chrono::{DateTime, Utc};
-use nomenta_api::handoff::{Handoff, HandoffView, HandoffsQuery, MadeHandoff, NewHandoff, ShowQuery};
+use nomenta_api::handoff::{
+    Handoff, HandoffView, HandoffsQuery, MadeHandoff, NewHandoff, OneClickOffer, ShowQuery,
+};
 use reqwest::Method;
 use serde_json::json;
 
@@ -50,6 +52,10 @@ pub(crate) async fn handoff(client: &Client, shape: Shape, verb: HandoffVerb) ->
             client.ask(Method::DELETE, &format!("handoffs/{id}")).await?;
             said(shape, &json!({ "revoked": id }), "Revoked. Whoever has it open sees that it has ended.")
         }
+        HandoffVerb::Offer { host } => {
+            let offer: OneClickOffer = client.get(&format!("domains/{host}/one-click")).await?;
+            said(shape, &offer, &offered(&host, &offer))
+        }
         HandoffVerb::Read { link, language } => {
             read(client, shape, &link, language.map(|one| one.to_string())).await
         }
@@ -67,6 +73,20 @@ async fn read(client: &Client, shape: Shape, link: &str, language: Option<String
 
     print!("{}", guest.text_with("handoff", &query, "text/markdown").await?);
     Ok(Done::Yes)
+}
+
+fn offered(host: &str, offer: &OneClickOffer) -> String {
+    match (&offer.operator, &offer.because) {
+        (Some(operator), None) => {
+            format!("{operator} sets {host} up in one click: the link of the customer offers it.")
+        }
+        (Some(operator), Some(because)) => {
+            format!("{operator} does not set {host} up in one click. {because}")
+        }
+        (None, because) => {
+            format!("Nobody sets {host} up in one click. {}", because.as_deref().unwrap_or_default())
+        }
+    }
 }
 
 /// What it shows: a domain, or every one in a zone.

@@ -2,6 +2,7 @@
 
 use anyhow::Context;
 use chrono::{DateTime, Utc};
+use nomenta_api::handoff::OneClickTemplates;
 use nomenta_api::registry::{
     AccessKey, Account, AccountChange, MadeKey, NamesQuery, NewAccount, NewIngress, NewKey, NewSite,
     PageQuery, Session, Site, SiteChange, Targets,
@@ -145,6 +146,10 @@ pub(crate) async fn ingress(client: &Client, shape: Shape, verb: IngressVerb) ->
                 &revised,
                 &format!("{name} is now at revision {}. Its domains are looked at again.", revised.revision),
             )
+        }
+        IngressVerb::Templates { name } => {
+            let given: OneClickTemplates = client.get(&format!("ingresses/{name}/one-click")).await?;
+            said(shape, &given, &serde_json::to_string_pretty(&given)?)
         }
         IngressVerb::List => {
             let rows: Vec<Ingress> = client.pages("ingresses", &page(), usize::MAX).await?;

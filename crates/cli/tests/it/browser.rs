@@ -18,6 +18,11 @@ pub(crate) struct Browser {
 
 impl Browser {
     pub(crate) async fn open(port: u16) -> Self {
+        Self::open_with(port, &[]).await
+    }
+
+    /// With more arguments of Chromium.
+    pub(crate) async fn open_with(port: u16, more: &[String]) -> Self {
         let mut driver = Command::new("setpriv");
         driver.args(["--pdeathsig", "TERM", "chromedriver"]).arg(format!("--port={port}"));
         driver.stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
@@ -29,13 +34,14 @@ impl Browser {
         })
         .await
         .expect("chromedriver");
-        let arguments = [
+        let usual = [
             "--headless=new",
             "--no-sandbox",
             "--disable-dev-shm-usage",
             "--window-size=1280,800",
             "--hide-scrollbars",
         ];
+        let arguments = [usual.map(str::to_owned).as_slice(), more].concat();
         let mut capabilities = serde_json::Map::new();
         capabilities.insert("goog:chromeOptions".into(), json!({ "args": arguments }));
         capabilities.insert("goog:loggingPrefs".into(), json!({ "browser": "ALL" }));

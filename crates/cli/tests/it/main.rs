@@ -30,6 +30,7 @@ mod methods;
 mod misbehaving;
 mod mistakes;
 mod names;
+mod one_click;
 mod own;
 mod preflight;
 mod processes;

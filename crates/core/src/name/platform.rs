@@ -97,9 +97,14 @@ impl Platform {
         !is_name_server && !is_needed && !NO_SITES.contains(&site)
     }
 
+    /// The label under which tokens are published.
+    pub fn challenge_label(&self) -> String {
+        format!("_{}-challenge", self.brand)
+    }
+
     /// Where the TXT token of `host` is published.
     pub fn challenge_name(&self, host: &str) -> DnsName {
-        DnsName::new(format!("_{}-challenge.{host}", self.brand))
+        DnsName::new(format!("{}.{host}", self.challenge_label()))
     }
 
     /// A name beside the challenge that nobody publishes: an answer for it

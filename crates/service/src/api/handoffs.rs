@@ -10,10 +10,13 @@ use axum::response::{IntoResponse, Response};
 use chrono::{TimeDelta, Utc};
 use nomenta_api::domain::ClaimQuery;
 use nomenta_api::handoff::{
-    Handoff, HandoffView, HandoffsQuery, Language, MadeHandoff, NewHandoff, ShowQuery,
+    Handoff, HandoffView, HandoffsQuery, Language, MadeHandoff, NewHandoff, OfferQuery, Offered,
+    OneClickOffer, OneClickTemplates, ShowQuery,
 };
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
+use nomenta_core::one_click::apply::key_texts;
+use nomenta_core::one_click::template::{Shape, Template};
 use nomenta_store::{HandoffFilter, HandoffRow};
 use uuid::Uuid;
 
@@ -23,9 +26,10 @@ use super::registry::Created;
 use super::roster::whose;
 use crate::App;
 use crate::access::{self, Caller};
-use crate::guest::{self, Guest};
+use crate::guest::{self, Bearer, Guest};
 use crate::handoff;
 use crate::negotiation;
+use crate::one_click;
 use crate::problem::{Body, Named, Params, Refusal};
 
 /// Days for which a link shows anything, if nothing else is asked for.
@@ -144,6 +148,71 @@ pub(super) async fn show(
 
 /// What the answer hangs on beside the path.
 const VARY: header::HeaderValue = header::HeaderValue::from_static("Accept, Accept-Language, Authorization");
+
+/// Whether what a link shows can be set up in one click at the operator of its DNS (Domain
+/// Connect), and where.
+#[utoipa::path(get, path = "/api/v1/handoff/one-click", params(OfferQuery), security(("link" = [])),
+    responses((status = 200, body = OneClickOffer)))]
+pub(super) async fn offer(
+    State(app): State<Arc<App>>,
+    guest: Guest,
+    headers: HeaderMap,
+    bearer: Bearer,
+    Params(query): Params<OfferQuery>,
+) -> Result<Json<OneClickOffer>, Refusal> {
+    let asked = query.language.as_deref().and_then(|language| language.parse().ok());
+    let language = guest.language(&app, asked, &headers);
+    let record = app.calls.domain(guest.link.domain_id).await?;
+
+    let redirect = format!("{}/handoff/{}", app.config.reception.public_url, bearer.0);
+    let state = one_click::state_of(&bearer.0, &guest.link.host);
+    let offered = one_click::offered(&app, &record, &redirect, &state).await;
+    // Why it is not to be had is nothing that a customer can mend.
+    Ok(Json(OneClickOffer::of(Offered { because: None, ..offered }, language)))
+}
+
+/// Whether a domain can be set up in one click at the operator of its DNS (Domain Connect), and
+/// if not, why.
+#[utoipa::path(get, path = "/api/v1/domains/{host}/one-click",
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
+    responses((status = 200, body = OneClickOffer), (status = 404, body = Problem)))]
+pub(super) async fn offer_for(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    asked: Asked,
+) -> Result<Json<OneClickOffer>, Refusal> {
+    let record = find(&app, &caller, &asked).await?;
+    let offered = one_click::offered(&app, &record, "", "").await;
+    // The link has the token, and is for the customer.
+    Ok(Json(OneClickOffer { link: None, ..OneClickOffer::of(offered, Language::English) }))
+}
+
+/// What a DNS operator is given, so that its customers can set domains up in one click: the
+/// templates of an ingress in the format of the Domain Connect protocol, and the public key.
+#[utoipa::path(get, path = "/api/v1/ingresses/{name}/one-click",
+    params(("name" = String, Path, description = "The ingress")),
+    responses((status = 200, body = OneClickTemplates), (status = 404, body = Problem)))]
+pub(super) async fn templates(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(name): Named<String>,
+) -> Result<Json<OneClickTemplates>, Refusal> {
+    caller.needs(Role::Viewer)?;
+    let ingress = app.calls.ingress(&name).await?.ingress;
+    let one_click = app.config.one_click.as_ref().ok_or_else(|| {
+        Refusal::not_found(
+            "This service signs nothing for DNS operators. Give it a key: serve --one-click-key.",
+        )
+    })?;
+
+    let platform = &app.config.platform;
+    let of = |shape: &Shape| Template::of(&ingress, *shape, platform, &one_click.provider);
+    Ok(Json(OneClickTemplates {
+        templates: Shape::ALL.iter().map(of).collect(),
+        key_name: one_click.key_name(),
+        key_texts: key_texts(one_click.signer.public_key()),
+    }))
+}
 
 /// Asks for a look at what a link shows; it comes within moments. Once in half a minute.
 #[utoipa::path(post, path = "/api/v1/handoff/look", security(("link" = [])),

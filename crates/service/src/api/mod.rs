@@ -50,6 +50,7 @@ use crate::handoff_page;
 use crate::problem::{PROBLEM, Refusal};
 
 pub(crate) use self::domains::customer_detail;
+pub(crate) use self::sheets::draw as sheet_of;
 
 /// How long a browser remembers what other origins may do.
 const PREFLIGHT: Duration = Duration::from_secs(3600);
@@ -116,6 +117,8 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(handoffs::list))
         .routes(routes!(handoffs::revoke))
         .routes(routes!(handoffs::add))
+        .routes(routes!(handoffs::offer_for))
+        .routes(routes!(handoffs::templates))
         .routes(routes!(edge::feed))
         .routes(routes!(edge::changes))
         .routes(routes!(edge::challenge))
@@ -123,7 +126,10 @@ fn calls() -> OpenApiRouter<Arc<App>> {
 
 /// Calls by whoever holds a handoff link, which pages of other origins may make.
 fn guests() -> OpenApiRouter<Arc<App>> {
-    OpenApiRouter::new().routes(routes!(handoffs::show)).routes(routes!(handoffs::look))
+    OpenApiRouter::new()
+        .routes(routes!(handoffs::show))
+        .routes(routes!(handoffs::look))
+        .routes(routes!(handoffs::offer))
 }
 
 /// The OpenAPI 3.1 document.

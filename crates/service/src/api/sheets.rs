@@ -31,7 +31,7 @@ fn form(app: &App, record: &DomainRecord) -> Option<Form> {
     look::form(app, record.survey.as_ref()?)
 }
 
-pub(super) fn draw(app: &App, record: &DomainRecord) -> Sheet {
+pub(crate) fn draw(app: &App, record: &DomainRecord) -> Sheet {
     record.domain.sheet(&app.config.platform, &record.domain.zone, form(app, record).as_ref())
 }
 
