@@ -179,7 +179,7 @@ const LISTINGS: [Listing; 31] = [
     listing("one finding", "domains?finding=address-foreign"),
     listing("one finding, by last move", "domains?finding=address-foreign&sort=moved"),
     listing("older than a year", "domains?older_than=365&sort=enrolled"),
-    listing("younger than a week", "domains?younger_than=7&sort=enrolled&descending=true"),
+    listing("younger than a week", "domains?younger_than=7&sort=enrolled&descending=true&limit=20"),
     listing("text in every name", "domains?text=example"),
     listing("text in one of 300", "domains?text=fjord&limit=20"),
     listing("text in one of 5,000", "domains?text=f%C3%A4hre&limit=2"),

@@ -156,6 +156,9 @@ pub const PARTS: [Part; 52] = [
     part("pier.haldane.example", "haldane", Act::Suspended),
 ];
 
+/// Zones whose operator sets domains up in one click.
+pub const ONE_CLICK: [&str; 3] = ["ashlarquay.example", "dunvarra.example", "pellgate.example"];
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -95,7 +95,7 @@ pub(crate) async fn start(layout: &Layout, zones: &Zones) -> anyhow::Result<(Con
     let address = SocketAddr::from((CONSENT, layout.https_port()));
     let listener = TcpListener::bind(address).await;
     let listener = listener.with_context(|| format!("The operator's pages cannot be served at {address}"))?;
-    let acceptor = tls::server(Arc::new(Minted::open(layout)?), &[b"http/1.1"])?;
+    let acceptor = tls::server(Arc::new(Minted::open(layout, CONSENT_HOST)?), &[b"http/1.1"])?;
 
     let stop = CancellationToken::new();
     tokio::spawn(tls::serve(listener, acceptor, consent.clone().app(), stop.clone()));
@@ -144,10 +144,13 @@ async fn settings(State(consent): State<Consent>, Path(zone): Path<String>) -> R
     if garbled {
         return "{ \"providerId\": ".into_response();
     }
-    let base = format!("https://{CONSENT_HOST}:{}", consent.shared.layout.https_port());
+    let port = consent.shared.layout.https_port();
+    let base = format!("https://{CONSENT_HOST}:{port}");
+    // Nobody's browser finds names of this world.
+    let pages = format!("https://{CONSENT}:{port}/ux");
     Json(json!({
         "providerId": HARROW.zone, "providerName": "Harrow", "providerDisplayName": "Harrow DNS",
-        "urlSyncUX": format!("{base}/ux"), "urlAPI": format!("{base}/api"), "width": 750, "height": 750,
+        "urlSyncUX": pages, "urlAPI": format!("{base}/api"), "width": 750, "height": 750,
         "urlControlPanel": format!("{base}/zones/%domain%"), "nameServers": ["ns1.harrowdns.example"],
     }))
     .into_response()

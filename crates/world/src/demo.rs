@@ -9,6 +9,7 @@ use std::time::Duration;
 use anyhow::Context;
 use data_encoding::HEXLOWER;
 use nomenta_core::name::subject::Subject;
+use nomenta_core::one_click::template::Template;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::line::Purpose;
 use reqwest::{Client, Method, StatusCode};
@@ -22,7 +23,8 @@ use crate::Layout;
 use crate::World;
 use crate::Zones;
 use crate::acts;
-use crate::cast::{ACCOUNTS, Act, PARTS, Part, RIVALS, RivalPart};
+use crate::cast::{ACCOUNTS, Act, ONE_CLICK, PARTS, Part, RIVALS, RivalPart};
+use crate::consent::Consent;
 use crate::customer;
 use crate::edge::{Edge, EdgeConfig};
 use crate::layout::{EDGE, PLATFORM, write_whole};
@@ -132,6 +134,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
     let platform = Platform { client: Client::new(), url: setup.url(), key: secrets.admin_key.clone() };
     println!("  Letting {} customers in …", ACCOUNTS.len());
     platform.seed(&world.zones, &edge).await?;
+    platform.introduce(&world.consent).await?;
     announce(layout, options, &setup, &secrets)?;
 
     let bringing = async {
@@ -360,6 +363,17 @@ impl Platform {
 
         for RivalPart { host, challenger, .. } in RIVALS {
             self.add("domains", json!({ "host": host, "site": challenger })).await?;
+        }
+        Ok(())
+    }
+
+    /// Gives its templates to the operator that offers one click.
+    async fn introduce(&self, consent: &Consent) -> anyhow::Result<()> {
+        let (_, given) = self.call(Method::GET, "ingresses/harbour/one-click", None).await?;
+        let templates: Vec<Template> = serde_json::from_value(given["templates"].clone())?;
+        templates.into_iter().for_each(|template| consent.learn(template));
+        for zone in ONE_CLICK {
+            consent.offer(zone).await?;
         }
         Ok(())
     }

@@ -38,12 +38,14 @@ struct Passing {
 /// A certificate for whatever name is asked for.
 pub(crate) struct Minted {
     authority: Authority,
+    /// For whoever comes by the address alone.
+    usual: &'static str,
     known: Mutex<HashMap<String, Arc<CertifiedKey>>>,
 }
 
 impl Minted {
-    pub(crate) fn open(layout: &Layout) -> anyhow::Result<Self> {
-        Ok(Self { authority: Authority::open(layout)?, known: Mutex::default() })
+    pub(crate) fn open(layout: &Layout, usual: &'static str) -> anyhow::Result<Self> {
+        Ok(Self { authority: Authority::open(layout)?, usual, known: Mutex::default() })
     }
 }
 
@@ -55,7 +57,7 @@ impl std::fmt::Debug for Minted {
 
 impl ResolvesServerCert for Minted {
     fn resolve(&self, hello: ClientHello<'_>) -> Option<Arc<CertifiedKey>> {
-        let name = hello.server_name()?.to_owned();
+        let name = hello.server_name().unwrap_or(self.usual).to_owned();
         let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(key) = known.get(&name) {
             return Some(key.clone());
@@ -78,7 +80,7 @@ pub(crate) async fn start(layout: &Layout, origins: &Origins) -> anyhow::Result<
     let ending = stop.clone();
     tokio::spawn(async move { served.with_graceful_shutdown(ending.cancelled_owned()).await });
 
-    let acceptor = tls::server(Arc::new(Minted::open(layout)?), &[b"http/1.1"])?;
+    let acceptor = tls::server(Arc::new(Minted::open(layout, "proxy.example")?), &[b"http/1.1"])?;
     let secure = listen(layout.https_port()).await?;
     let passing = Passing { secure: true, port: layout.https_port(), origins: origins.clone() };
     tokio::spawn(tls::serve(secure, acceptor, passing.app(), stop.clone()));

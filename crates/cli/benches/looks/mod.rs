@@ -25,6 +25,8 @@ const DOMAINS: usize = 4000;
 
 /// Looks written in a second by one, two and three processes.
 pub(crate) async fn rates(world: &World) -> anyhow::Result<Vec<f64>> {
+    // What a run before has left is worked off.
+    world.statement("postgres", "DROP DATABASE IF EXISTS looks").await?;
     let url = world.database("looks").await?;
     Store::open(&url, Rules::default()).await?;
     super::seed::fill(world, "looks", DOMAINS).await?;

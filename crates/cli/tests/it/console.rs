@@ -175,6 +175,9 @@ fn the_stage_bar_filters_and_the_theme_is_remembered() {
         browser.see("tbody tr").await;
         let after = browser.page.execute(dark, Vec::new()).await.expect("asked");
         assert_ne!(before, after, "the theme is kept over a reload");
+        let own = "const style = getComputedStyle(document.documentElement);
+                   return style.getPropertyValue('--el-color-primary') === style.getPropertyValue('--act')";
+        assert_eq!(browser.page.execute(own, Vec::new()).await.expect("asked"), true, "the colours are ours");
         browser.close().await;
     });
 }
