@@ -56,14 +56,16 @@ async function follow() {
     try {
       const url = `${location.pathname}?language=${language}&wait=${tag ? WAIT : 0}`;
       const headers = tag ? { "if-none-match": tag } : undefined;
+      const asked = Date.now();
       const answer = await fetch(url, { headers, cache: "no-store" });
       if (answer.status >= 500) throw new Error(answer.statusText);
 
       document.querySelector<HTMLElement>("#offline")!.hidden = true;
       tag = answer.headers.get("etag") ?? "";
       if (answer.status !== 304) replace(await answer.text());
-      // Without a tag there is nothing to wait with.
-      if (!tag) await pause(AGAIN);
+      // Without a tag there is nothing to wait with; and where too many wait, nobody does.
+      const isAtOnce = answer.status === 304 && Date.now() - asked < 1000;
+      if (!tag || isAtOnce) await pause(AGAIN);
     } catch {
       document.querySelector<HTMLElement>("#offline")!.hidden = false;
       await pause(AGAIN);

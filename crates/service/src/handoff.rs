@@ -9,10 +9,11 @@ use nomenta_api::handoff::{Customer, HandoffView, Language, Scene};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::survey::ZoneView;
 use nomenta_store::{DomainRecord, Shown, StoreError};
+use tokio::sync::{Semaphore, SemaphorePermit};
 use tokio::time::{Instant, sleep_until, timeout_at};
 
 use crate::App;
-use crate::api::customer_detail;
+use crate::detail::customer_detail;
 use crate::guest::Guest;
 use crate::problem::Refusal;
 
@@ -20,8 +21,12 @@ use crate::problem::Refusal;
 const MOST: usize = 20;
 /// How often a look may be asked for by one link.
 const ASKED_EVERY: TimeDelta = TimeDelta::seconds(30);
-/// Time between two glances at the records for one open page, however much happens elsewhere.
+/// Time between two glances at the records for one open page, however much happens elsewhere;
+/// longer by as much for each so many pages that are open.
 const PAUSE: Duration = Duration::from_secs(2);
+const PAGES: u32 = 200;
+/// Pages that wait for a change at most; whoever comes then is answered at once.
+const MOST_WAITING: usize = 2_000;
 /// Longest wait for a change.
 const LONGEST_WAIT: u64 = 55;
 
@@ -31,6 +36,32 @@ pub(crate) struct State {
     shown: Shown,
     /// As it stands in `ETag`.
     pub tag: HeaderValue,
+}
+
+/// Turns of those who wait for what they see to change.
+#[derive(Debug)]
+pub(crate) struct Waits(Semaphore);
+
+impl Default for Waits {
+    fn default() -> Self {
+        Self(Semaphore::new(MOST_WAITING))
+    }
+}
+
+impl Waits {
+    fn turn(&self) -> Option<SemaphorePermit<'_>> {
+        let turn = self.0.try_acquire().ok();
+        if turn.is_none() {
+            metrics::counter!("nomenta_handoff_waits_refused_total").increment(1);
+        }
+        turn
+    }
+
+    /// Time between two glances, by how many wait.
+    fn pause(&self) -> Duration {
+        let waiting = MOST_WAITING.saturating_sub(self.0.available_permits());
+        PAUSE * (1 + u32::try_from(waiting).unwrap_or(u32::MAX) / PAGES)
+    }
 }
 
 /// The present state, in one language.
@@ -53,7 +84,9 @@ pub(crate) async fn changed(
     known: Option<&HeaderValue>,
     wait: Option<u64>,
 ) -> Result<State, Refusal> {
-    let deadline = Instant::now() + Duration::from_secs(wait.unwrap_or(0).min(LONGEST_WAIT));
+    let turn = wait.and_then(|_| app.waits.turn());
+    let wait = if turn.is_some() { wait.unwrap_or(0).min(LONGEST_WAIT) } else { 0 };
+    let deadline = Instant::now() + Duration::from_secs(wait);
     let mut events = app.hub.events();
     let mut doors = app.hub.access();
 
@@ -64,7 +97,7 @@ pub(crate) async fn changed(
             return Ok(state);
         }
 
-        let next = (Instant::now() + PAUSE).min(deadline);
+        let next = (Instant::now() + app.waits.pause()).min(deadline);
         tokio::select! {
             () = app.stop.cancelled() => {}
             _ = doors.changed() => {

@@ -10,6 +10,7 @@ mod bodies;
 mod config;
 mod console;
 mod described;
+mod detail;
 mod guest;
 mod handoff;
 mod handoff_page;
@@ -17,6 +18,7 @@ mod hub;
 mod intake;
 mod jobs;
 mod look;
+mod masking;
 mod negotiation;
 mod one_click;
 mod ordering;
@@ -51,6 +53,7 @@ pub use nomenta_store::Retention;
 pub use one_click::OneClick;
 
 use crate::described::Described;
+use crate::handoff::Waits;
 use crate::hub::Hub;
 use crate::one_click::Offers;
 use crate::repeats::Repeats;
@@ -80,6 +83,7 @@ pub(crate) struct App {
     pub acme: ordering::Issuer,
     pub repeats: Repeats,
     pub offers: Offers,
+    pub waits: Waits,
     /// Turns of those who take tables in.
     pub intakes: Arc<Semaphore>,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
@@ -177,6 +181,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         acme: ordering::Issuer::default(),
         repeats: Repeats::default(),
         offers: Offers::default(),
+        waits: Waits::default(),
         intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),
         metrics: handle,

@@ -18,7 +18,7 @@ use nomenta_store::DomainRecord;
 use sha2::{Digest, Sha256};
 
 use crate::App;
-use crate::api::sheet_of;
+use crate::detail::draw;
 
 /// How long what an operator said is held.
 const HELD: Duration = Duration::from_secs(600);
@@ -85,7 +85,7 @@ pub(crate) async fn offered(app: &App, record: &DomainRecord, redirect: &str, st
         return not_offered("The service signs nothing for DNS operators.");
     };
     let domain = &record.domain;
-    let sheet = sheet_of(app, record);
+    let sheet = draw(app, record);
     let apply = Apply::of(
         &sheet,
         &domain.ingress,

@@ -7,32 +7,22 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
 use nomenta_api::domain::{
-    BaselineView, ClaimQuery, DomainDetail, Ended, LookalikeView, NewDomain as TypedDomain, OpenFinding,
-    RevealQuery, SheetView, Shows, SpreadPoint, SurveyView,
+    BaselineView, ClaimQuery, DomainDetail, NewDomain as TypedDomain, RevealQuery, SheetView, SurveyView,
 };
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
-use nomenta_api::view::{DomainView, JudgedLine};
 use nomenta_core::judge::baseline::Baseline;
-use nomenta_core::judge::case::Case;
 use nomenta_core::judge::code::Code;
-use nomenta_core::judge::edit::Edit;
-use nomenta_core::judge::evidence::Evidence;
-use nomenta_core::judge::gate::Stage;
-use nomenta_core::judge::todo;
-use nomenta_core::judge::verdict;
-use nomenta_core::judge::waiting::{self, Wait};
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
-use nomenta_core::sheet::Sheet;
-use nomenta_core::sheet::line::Line;
-use nomenta_store::{DomainRecord, Enrolment, FindingRow, NewDomain, SpreadRow, StoreError};
+use nomenta_store::{Enrolment, NewDomain, StoreError};
 
-use super::access::{Asked, find, find_open, hidden, mask_of_others, masked};
-use super::sheets::{draw, sheet_view};
+use super::access::{Asked, find, find_open, masked};
+use super::sheets::sheet_view;
 use crate::App;
 use crate::access::Caller;
-use crate::look as looking;
+use crate::detail::detail;
+use crate::masking::{hidden, mask_of_others};
 use crate::precondition::{Tagged, tagged};
 use crate::problem::{Body, Params, Refusal};
 use crate::token_end;
@@ -119,114 +109,6 @@ pub(super) async fn domain(
         detail.refer_to_sheet(&token);
     }
     Ok((tag, masked(detail, &own, &caller, &query)?))
-}
-
-/// Everything about a domain as its customer may know it: its own token is there to be typed, and
-/// nothing of anybody else's.
-pub(crate) async fn customer_detail(app: &App, record: DomainRecord) -> Result<DomainDetail, Refusal> {
-    let open = app.calls.findings(record.id).await?;
-    let others = mask_of_others(&record);
-    let Json(detail) = hidden(detail(app, record, open).await?, &others)?;
-    Ok(detail)
-}
-
-async fn detail(app: &App, record: DomainRecord, open: Vec<FindingRow>) -> Result<DomainDetail, Refusal> {
-    let sheet = draw(app, &record);
-    let held = app.calls.certificate(record.id).await?;
-    let refusal = app.calls.refusal(record.id).await?;
-    let spreads = app.calls.spreads(record.id).await?;
-
-    let lines: Vec<_> = sheet.lines.iter().map(|line| judged_line(&record, &sheet, line)).collect();
-    let Judged { todo, waits } = judged(app, &record, &open);
-    let findings: Vec<_> = open.iter().map(|row| &row.finding).collect();
-    let view = DomainView::of(&record.domain.gates, &lines, &findings, &todo);
-
-    let stage = stage(&record);
-    let domain = record.domain;
-    Ok(DomainDetail {
-        host: domain.routed(),
-        shown: domain.subject().to_unicode(),
-        lookalike: LookalikeView::of(&domain.routed()),
-        account: record.account,
-        default_host: record.default_host,
-        stage,
-        shows: Shows {
-            entry_path: record.entry_path,
-            error_path: record.error_path,
-            next_site: record.next_site,
-            switch_at: record.switch_at,
-        },
-        held_since: record.held_since,
-        contest: domain.ties.standing.contest(),
-        ended: record.ended.map(|(at, ending)| Ended { at, ending }),
-        paused_at: record.paused_at,
-        suspended_at: record.suspended_at,
-        site: domain.site,
-        gates: domain.gates,
-        pair: domain.pair,
-        zone: sheet.zone,
-        lines,
-        findings: open.into_iter().map(open_finding).collect(),
-        todo,
-        form: sheet.form,
-        waits,
-        spread: record.spread,
-        spreads: spreads.into_iter().map(spread_point).collect(),
-        token_expires_at: domain.token_expires_at,
-        enrolled_at: domain.enrolled_at,
-        looked_at: record.looked_at,
-        next_look: record.next_look,
-        certificate: held.map(|held| held.facts),
-        refusal,
-        view,
-    })
-}
-
-fn stage(record: &DomainRecord) -> Stage {
-    match (record.ended, record.paused_at) {
-        (Some(_), _) => Stage::Released,
-        (None, Some(_)) => Stage::Paused,
-        (None, None) => record.domain.gates.stage(),
-    }
-}
-
-/// A line of the sheet with what each source says of it.
-fn judged_line(record: &DomainRecord, sheet: &Sheet, line: &Line) -> JudgedLine {
-    let cells = match &record.survey {
-        Some(survey) => verdict::judge(sheet, line, survey),
-        None => Vec::new(),
-    };
-    JudgedLine { line: line.clone(), cells }
-}
-
-/// What is told from the latest survey, beside the lines.
-#[derive(Default)]
-struct Judged {
-    /// The customer's list.
-    todo: Vec<Edit>,
-    waits: Vec<Wait>,
-}
-
-fn judged(app: &App, record: &DomainRecord, open: &[FindingRow]) -> Judged {
-    let Some(survey) = &record.survey else { return Judged::default() };
-    let config = &app.config;
-    let evidence = Evidence { form: looking::form(app, survey), ..Evidence::default() };
-    let case = Case::new(&record.domain, &config.platform, survey, &evidence, &config.policy, Utc::now());
-
-    let findings: Vec<_> = open.iter().map(|row| row.finding.clone()).collect();
-    if record.ended.is_some() {
-        let todo = findings.into_iter().flat_map(|finding| finding.edits);
-        return Judged { todo: todo.collect(), waits: Vec::new() };
-    }
-    Judged { todo: todo::list(&case, &findings), waits: waiting::waits(&case) }
-}
-
-fn spread_point(row: SpreadRow) -> SpreadPoint {
-    SpreadPoint { at: row.at, seeing: row.seeing, asked: row.asked }
-}
-
-fn open_finding(row: FindingRow) -> OpenFinding {
-    OpenFinding { finding: row.finding, first_seen: row.first_seen, last_seen: row.last_seen }
 }
 
 /// The customer's records as they were at enrolment, beside those of now,

@@ -49,8 +49,6 @@ use crate::guest::Reception;
 use crate::handoff_page;
 use crate::problem::{PROBLEM, Refusal};
 
-pub(crate) use self::domains::customer_detail;
-pub(crate) use self::sheets::draw as sheet_of;
 
 /// How long a browser remembers what other origins may do.
 const PREFLIGHT: Duration = Duration::from_secs(3600);

@@ -12,28 +12,17 @@ use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
 use nomenta_core::name::mask::Mask;
 use nomenta_core::name::token::Token;
-use nomenta_core::sheet::form::Form;
 use nomenta_core::sheet::{Sheet, rendering};
 use nomenta_store::DomainRecord;
 
 use super::access::{Asked, find, find_open, masked};
 use crate::App;
 use crate::access::Caller;
-use crate::look;
+use crate::detail::draw;
 use crate::negotiation;
 use crate::precondition::IfMatch;
 use crate::problem::{Params, Refusal};
 use crate::token_end;
-
-/// How the customer's DNS editor wants lines typed, by the name servers that the
-/// latest survey found.
-fn form(app: &App, record: &DomainRecord) -> Option<Form> {
-    look::form(app, record.survey.as_ref()?)
-}
-
-pub(crate) fn draw(app: &App, record: &DomainRecord) -> Sheet {
-    record.domain.sheet(&app.config.platform, &record.domain.zone, form(app, record).as_ref())
-}
 
 pub(super) async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Refusal> {
     Ok(view_of(app, record, paired(app, record).await?))

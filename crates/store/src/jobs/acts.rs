@@ -5,7 +5,7 @@ use nomenta_api::job::{Act, ItemResult};
 use sqlx::{Acquire, PgConnection};
 use uuid::Uuid;
 
-use super::steps::{FreshToken, JobLease};
+use super::lease::{FreshToken, JobLease};
 use crate::Store;
 use crate::StoreError;
 use crate::lanes::Lane;

@@ -6,6 +6,7 @@
 //! line, and does nothing twice.
 
 mod acts;
+mod lease;
 mod steps;
 
 use chrono::{DateTime, Utc};
@@ -16,7 +17,7 @@ use serde_json::{Value, json};
 use sqlx::PgConnection;
 use uuid::Uuid;
 
-pub use self::steps::{FreshToken, JobLease};
+pub use self::lease::{FreshToken, JobLease};
 use crate::Store;
 use crate::StoreError;
 use crate::actor::Actor;

@@ -1,20 +1,18 @@
 //! How a job goes on: it is taken by one process at a time, gathers its domains, and then
 //! does what it is for to a few of them in each transaction.
 
-use chrono::{DateTime, Utc};
 use nomenta_api::job::{Act, ItemResult, JobState};
-use nomenta_core::name::token::Token;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
 use super::acts::{self, Done, Item};
+use super::lease::{FreshToken, JobLease};
 use crate::Store;
 use crate::StoreError;
-use crate::actor::Actor;
 use crate::error::{read, read_if, word};
 use crate::locks;
 use crate::places::Place;
-use crate::roster::{Order, RosterFilter, Sort};
+use crate::roster::{Order, Sort};
 use crate::tasks::LEASE_SECONDS;
 
 /// Domains gathered at once.
@@ -23,21 +21,6 @@ const GATHERED: i64 = 1000;
 const LOOKED_AT: i64 = 500;
 /// Domains that something else is done to in one transaction.
 const AT_ONCE: i64 = 25;
-
-/// The right to do a job until the lease runs out; each step renews it.
-#[derive(Clone, Debug)]
-pub struct JobLease {
-    /// The job.
-    pub id: Uuid,
-    /// What is done.
-    pub act: Act,
-    filter: RosterFilter,
-    actor: Option<Actor>,
-    lease: Uuid,
-}
-
-/// A token that has not been given to anybody, and its end.
-pub type FreshToken = (Token, DateTime<Utc>);
 
 impl Store {
     /// Takes a job that nobody does.
