@@ -42,7 +42,11 @@ pub(crate) async fn customer_detail(app: &App, record: DomainRecord) -> Result<D
 }
 
 /// Everything about a domain, tokens and all.
-pub(crate) async fn detail(app: &App, record: DomainRecord, open: Vec<FindingRow>) -> Result<DomainDetail, Refusal> {
+pub(crate) async fn detail(
+    app: &App,
+    record: DomainRecord,
+    open: Vec<FindingRow>,
+) -> Result<DomainDetail, Refusal> {
     let sheet = draw(app, &record);
     let held = app.calls.certificate(record.id).await?;
     let refusal = app.calls.refusal(record.id).await?;
@@ -140,4 +144,3 @@ fn spread_point(row: SpreadRow) -> SpreadPoint {
 fn open_finding(row: FindingRow) -> OpenFinding {
     OpenFinding { finding: row.finding, first_seen: row.first_seen, last_seen: row.last_seen }
 }
-

@@ -49,7 +49,6 @@ use crate::guest::Reception;
 use crate::handoff_page;
 use crate::problem::{PROBLEM, Refusal};
 
-
 /// How long a browser remembers what other origins may do.
 const PREFLIGHT: Duration = Duration::from_secs(3600);
 
