@@ -7,6 +7,7 @@ mod compose;
 mod markdown;
 mod one_click;
 mod said;
+mod steps;
 mod words;
 
 use chrono::{DateTime, Utc};
