@@ -116,7 +116,7 @@ one-click-said = تسجّل الدخول هناك، وترى ما سيتغير،
 one-click-link = الإعداد لدى { $operator }
 returned-done = عدت من مزود DNS. نحن نفحص هل صارت السجلات هناك.
 returned-refused = لم يتغير شيء هناك. حاول مجددًا أو اتبع الخطوات.
-returned-other = ما عاد كان يخص نطاقًا آخر. لا يُعرف شيء عن هذا النطاق.
+returned-other = ما عاد لا يخص أي رابط. افتح رابطك من جديد.
 
 ## What we found
 

@@ -112,7 +112,7 @@ one-click-said = Sie melden sich dort an, sehen, was sich ändert, und stimmen z
 one-click-link = Bei { $operator } einrichten
 returned-done = Sie sind von Ihrem DNS-Anbieter zurück. Wir sehen nach, ob es dort steht.
 returned-refused = Dort wurde nichts geändert. Versuchen Sie es noch einmal, oder folgen Sie den Schritten.
-returned-other = Was zurückkam, betraf eine andere Domain. Von dieser ist nichts bekannt.
+returned-other = Was zurückkam, gehört zu keinem Link. Öffnen Sie Ihren noch einmal.
 
 ## What we found
 

@@ -112,7 +112,7 @@ one-click-said = You sign in there, see what will change, and agree.
 one-click-link = Set it up at { $operator }
 returned-done = You are back from your DNS operator. We are looking whether it is there.
 returned-refused = Nothing was changed there. Try again, or follow the steps.
-returned-other = What came back was about another domain. Nothing is known of this one.
+returned-other = What came back belongs to no link. Open yours again.
 
 ## What we found
 

@@ -98,14 +98,19 @@ pub(crate) async fn changed(
         }
 
         let next = (Instant::now() + app.waits.pause()).min(deadline);
+        let moved = async {
+            // Nothing may happen until the time is up.
+            let _ = timeout_at(deadline, events.changed()).await;
+            sleep_until(next).await;
+        };
         tokio::select! {
             () = app.stop.cancelled() => {}
-            _ = doors.changed() => {
-                if !app.calls.handoff_is_open(guest.link.id).await? {
-                    return Err(Refusal::unauthorized("This link was taken back."));
-                }
-            }
-            _ = timeout_at(deadline, events.changed()) => sleep_until(next).await,
+            _ = doors.changed() => {}
+            () = moved => {}
+        }
+
+        if !app.calls.handoff_is_open(guest.link.id).await? {
+            return Err(Refusal::unauthorized("This link was taken back, or has run out."));
         }
     }
 }

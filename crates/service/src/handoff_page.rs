@@ -7,7 +7,7 @@ use axum::body::Body;
 use axum::extract::rejection::QueryRejection;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::response::{IntoResponse, Redirect, Response};
 use maud::{Markup, html};
 use nomenta_api::handoff::{
     BoxKind, BoxView, CustomerDomain, Face, Found, HandoffView, Language, Link, Piece, PlaceView, Post,
@@ -27,23 +27,36 @@ const TEMPLATE: &str = "handoff.html";
 /// Its media type.
 pub(crate) const HTML: &str = "text/html; charset=utf-8";
 
-/// What a page is asked for, and what a customer comes back with from their DNS operator.
+/// What a page is asked for.
 #[derive(Clone, Debug, Default, Deserialize)]
 pub(crate) struct PageQuery {
     language: Option<String>,
     wait: Option<u64>,
+    /// How somebody has come back from their DNS operator.
+    returned: Option<Returned>,
+}
+
+/// What a DNS operator sends somebody back with.
+#[derive(Clone, Debug, Default, Deserialize)]
+pub(crate) struct ReturnQuery {
     state: Option<String>,
     error: Option<String>,
 }
 
-impl PageQuery {
-    /// How a customer comes back, if they do.
-    fn returned(&self, secret: &str, host: &str) -> Option<Returned> {
-        let state = self.state.as_deref()?;
-        if state != one_click::state_of(secret, host) {
-            return Some(Returned::Other);
+/// Leads whoever comes back from their DNS operator to the page of their link.
+pub(crate) async fn returned(
+    State(app): State<Arc<App>>,
+    headers: HeaderMap,
+    query: Result<Query<ReturnQuery>, QueryRejection>,
+) -> Result<Response, Refusal> {
+    let Query(query) = query.unwrap_or_default();
+    let secret = query.state.as_deref().and_then(|state| one_click::secret_of(&app, state));
+    match secret {
+        Some(secret) => {
+            let how = if query.error.is_some() { Returned::Refused } else { Returned::Done };
+            Ok(Redirect::to(&format!("/handoff/{secret}?returned={how}")).into_response())
         }
-        Some(if self.error.is_some() { Returned::Refused } else { Returned::Done })
+        None => strayed(&app, &headers),
     }
 }
 
@@ -86,12 +99,11 @@ pub(crate) async fn page(
         return Ok((StatusCode::NOT_MODIFIED, tag).into_response());
     }
     let view = handoff::view(&app, &guest, language, &state).await?;
-    let returned = query.returned(&secret, &guest.link.host);
-    if returned == Some(Returned::Done) {
+    if query.returned == Some(Returned::Done) {
         // Whether one was asked for a moment ago is no matter to whoever comes back.
         let _ = handoff::look(&app, &guest).await;
     }
-    let returned = returned.map(|returned| returned.said(language));
+    let returned = query.returned.map(|returned| returned.said(language));
     let main = main(&view, returned.as_ref());
     let page = Page { language, face: &view.face, title: view.title.plain(), main };
     Ok((tag, page.response(StatusCode::OK, reception)?).into_response())
@@ -99,15 +111,31 @@ pub(crate) async fn page(
 
 /// Of a link that shows nothing, or no more.
 fn gone(app: &App, asked: Option<Language>, headers: &HeaderMap) -> Result<Response, Refusal> {
-    let reception = &app.config.reception;
-    let language = asked.or_else(|| guest::accepted(headers)).unwrap_or(reception.language);
-    let [heading, what] = ended(language, &reception.face.name);
+    let language = spoken(app, asked, headers);
+    let [heading, what] = ended(language, &app.config.reception.face.name);
+    bare(app, language, &heading, Some(&what))
+}
 
+/// Of somebody who has come back with what belongs to no link.
+fn strayed(app: &App, headers: &HeaderMap) -> Result<Response, Refusal> {
+    let language = spoken(app, None, headers);
+    bare(app, language, &Returned::Other.said(language), None)
+}
+
+fn spoken(app: &App, asked: Option<Language>, headers: &HeaderMap) -> Language {
+    asked.or_else(|| guest::accepted(headers)).unwrap_or(app.config.reception.language)
+}
+
+/// A page that says one thing.
+fn bare(app: &App, language: Language, heading: &Said, what: Option<&Said>) -> Result<Response, Refusal> {
+    let reception = &app.config.reception;
     let main = html! {
         main #handoff data-ended {
             (masthead(&reception.face))
-            h1 { (said(&heading)) }
-            p { (said(&what)) }
+            h1 { (said(heading)) }
+            @if let Some(what) = what {
+                p { (said(what)) }
+            }
         }
     };
     let page = Page { language, face: &reception.face, title: heading.plain(), main };

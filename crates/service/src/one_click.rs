@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use data_encoding::HEXLOWER;
+use data_encoding::BASE64URL_NOPAD;
 use futures::FutureExt;
 use nomenta_api::handoff::Offered;
 use nomenta_certs::Failure;
@@ -15,7 +15,6 @@ use nomenta_core::one_click::apply::Apply;
 use nomenta_core::one_click::settings::{Flow, NotOffered, Pointer, Settings};
 use nomenta_core::one_click::template::{DISCOVERY_LABEL, Provider};
 use nomenta_store::DomainRecord;
-use sha2::{Digest, Sha256};
 
 use crate::App;
 use crate::detail::draw;
@@ -24,6 +23,8 @@ use crate::detail::draw;
 const HELD: Duration = Duration::from_secs(600);
 /// Zones of which it is held at most.
 const MOST_HELD: usize = 1_000;
+/// What secrets of links are sealed for.
+const SEALED_FOR: &str = "one click";
 
 /// The platform as a provider of templates.
 #[derive(Clone, Debug)]
@@ -168,9 +169,14 @@ async fn fetched(app: &App, url: &str) -> Result<(u16, String), NotOffered> {
     fetched.map_err(|failure| NotOffered::Silent(failure.to_string()))
 }
 
-/// What a browser comes back with, so that nobody is told that something was done which they
-/// had not asked for.
-pub(crate) fn state_of(secret: &str, host: &str) -> String {
-    let digest = Sha256::digest(format!("one click\n{secret}\n{host}"));
-    HEXLOWER.encode(&digest[..8])
+/// What a browser comes back with: the secret of its link, sealed, since the operator is not to
+/// have it.
+pub(crate) fn state_of(app: &App, secret: &str) -> String {
+    BASE64URL_NOPAD.encode(&app.sealer.seal(SEALED_FOR, secret.as_bytes()))
+}
+
+/// The secret of the link that somebody comes back to.
+pub(crate) fn secret_of(app: &App, state: &str) -> Option<String> {
+    let sealed = BASE64URL_NOPAD.decode(state.as_bytes()).ok()?;
+    String::from_utf8(app.sealer.open(SEALED_FOR, &sealed).ok()?).ok()
 }

@@ -37,15 +37,16 @@ impl OneClickOffer {
     }
 }
 
-/// How a customer comes back from the operator. It proves nothing: only DNS does.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Returned {
-    /// The operator says that it is done.
-    Done,
-    /// The customer refused, or it failed.
-    Refused,
-    /// It was about something else.
-    Other,
+nomenta_core::spelled! {
+    /// How a customer comes back from the operator. It proves nothing: only DNS does.
+    pub enum Returned: "way back" {
+        /// The operator says that it is done.
+        Done = "done",
+        /// The customer refused, or it failed.
+        Refused = "refused",
+        /// With what belongs to no link.
+        Other = "other",
+    }
 }
 
 impl Returned {

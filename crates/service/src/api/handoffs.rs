@@ -164,8 +164,8 @@ pub(super) async fn offer(
     let language = guest.language(&app, asked, &headers);
     let record = app.calls.domain(guest.link.domain_id).await?;
 
-    let redirect = format!("{}/handoff/{}", app.config.reception.public_url, bearer.0);
-    let state = one_click::state_of(&bearer.0, &guest.link.host);
+    let redirect = format!("{}/handoff/returned", app.config.reception.public_url);
+    let state = one_click::state_of(&app, &bearer.0);
     let offered = one_click::offered(&app, &record, &redirect, &state).await;
     // Why it is not to be had is nothing that a customer can mend.
     Ok(Json(OneClickOffer::of(Offered { because: None, ..offered }, language)))

@@ -162,6 +162,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     };
 
     api.merge(guests)
+        .route("/handoff/returned", get(handoff_page::returned))
         .route("/handoff/{secret}", get(handoff_page::page))
         .route("/api/v1/openapi.json", get(operations::document))
         .route("/healthz", get(operations::healthz))
