@@ -14,8 +14,8 @@ use nomenta_core::sheet::line::{EditorType, Line};
 use super::steps::steps;
 use super::words::Speaker;
 use super::{
-    CustomerDomain, Face, Found, HandoffView, Labels, Language, LanguageView, Link, PlaceView, Post, Row, Said,
-    Standing,
+    CustomerDomain, Face, Found, HandoffView, Labels, Language, LanguageView, Link, PlaceView, Post, Row,
+    Said, Standing,
 };
 use crate::domain::DomainDetail;
 use crate::view::JudgedLine;
