@@ -1,5 +1,7 @@
 //! The client of the API.
 
+use std::time::Duration;
+
 use anyhow::{Context, bail};
 use eventsource_stream::{Event, Eventsource};
 use futures::{Stream, StreamExt};
@@ -8,6 +10,31 @@ use nomenta_api::problem::Problem;
 use reqwest::{Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
+use uuid::Uuid;
+
+/// How often a call is sent that a busy service puts off.
+const TRIES: usize = 4;
+/// Longest wait between two of them.
+const LONGEST_WAIT: Duration = Duration::from_secs(5);
+
+/// When a service that is busy wants to be asked again.
+fn retry_after(response: &Response) -> Option<Duration> {
+    let after = response.headers().get("retry-after").filter(|_| response.status() == 503)?;
+    let seconds = after.to_str().ok()?.parse().ok()?;
+    Some(Duration::from_secs(seconds).min(LONGEST_WAIT))
+}
+
+/// An answer that grants what was asked; else what its problem document says.
+async fn granted(response: Response) -> anyhow::Result<Response> {
+    let status = response.status();
+    if status.is_success() {
+        return Ok(response);
+    }
+    match response.json::<Problem>().await {
+        Ok(problem) => bail!("{}", problem.detail),
+        Err(_) => bail!("The service answered with status {status}."),
+    }
+}
 
 /// The client of the API.
 pub(crate) struct Client {
@@ -57,25 +84,32 @@ impl Client {
         self.send(self.request(Method::PATCH, path).json(body)).await.map(drop)
     }
 
+    /// Sends a call, and again when a busy service says so; one that changes something has a key
+    /// of its own, so nothing is done twice.
     async fn send(&self, request: RequestBuilder) -> anyhow::Result<Response> {
+        let request = request.header("idempotency-key", Uuid::new_v4().to_string());
+        for _ in 1..TRIES {
+            let Some(same) = request.try_clone() else { break };
+            let response = self.reached(same).await?;
+            match retry_after(&response) {
+                Some(wait) => tokio::time::sleep(wait).await,
+                None => return granted(response).await,
+            }
+        }
+        self.send_once(request).await
+    }
+
+    /// Sends a call whose answer is too long to be kept for whoever repeats it.
+    async fn send_once(&self, request: RequestBuilder) -> anyhow::Result<Response> {
+        granted(self.reached(request).await?).await
+    }
+
+    async fn reached(&self, request: RequestBuilder) -> anyhow::Result<Response> {
         if self.key.is_empty() {
             bail!("No key is set. Set NOMENTA_KEY, or give --key.");
         }
-
-        let response = request
-            .send()
-            .await
-            .with_context(|| format!("Cannot reach the service at {}. Is NOMENTA_URL right?", self.url))?;
-
-        if response.status().is_success() {
-            return Ok(response);
-        }
-
-        let status = response.status();
-        match response.json::<Problem>().await {
-            Ok(problem) => bail!("{}", problem.detail),
-            Err(_) => bail!("The service answered with status {status}."),
-        }
+        let sent = request.send().await;
+        sent.with_context(|| format!("Cannot reach the service at {}. Is NOMENTA_URL right?", self.url))
     }
 
     pub(crate) async fn get<T: DeserializeOwned>(&self, path: &str) -> anyhow::Result<T> {
@@ -166,7 +200,7 @@ impl Client {
         zone: Vec<u8>,
     ) -> anyhow::Result<T> {
         let request = self.request(Method::POST, path).header("content-type", "text/dns; charset=utf-8");
-        let response = self.send(request.body(zone)).await?;
+        let response = self.send_once(request.body(zone)).await?;
         response.json().await.with_context(|| format!("The answer to {path} cannot be read"))
     }
 
@@ -179,7 +213,7 @@ impl Client {
     ) -> anyhow::Result<impl Stream<Item = anyhow::Result<Event>> + Unpin> {
         let request = self.request(Method::POST, path).query(query).body(table);
         let request = request.header("content-type", "text/csv").header("accept", "text/event-stream");
-        let stream = self.send(request).await?.bytes_stream().eventsource();
+        let stream = self.send_once(request).await?.bytes_stream().eventsource();
         Ok(stream.map(|event| Ok(event?)).boxed())
     }
 

@@ -19,7 +19,7 @@ async fn status(own: &Own, method: &str, path: &str, body: Option<Value>) -> (u1
     if let Some(body) = body {
         request = request.json(&body);
     }
-    let answer = request.send().await.expect("an answer");
+    let answer = stage::patiently(request).await;
     (answer.status().as_u16(), answer.json().await.unwrap_or_default())
 }
 

@@ -32,6 +32,9 @@ pub(crate) const BASE_PORT: u16 = 18_630;
 /// Long enough for a busy machine; nothing is expected to take it.
 pub(crate) const TIME_LIMIT: Duration = Duration::from_secs(180);
 
+/// How often a call is sent that a busy service puts off.
+const TRIES: usize = 20;
+
 /// Never dropped, so the servers end with the test process, not before.
 static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| {
     // Workers belong to no test whose output could show what they panic of.
@@ -221,8 +224,25 @@ impl Service {
     }
 }
 
+/// Sends a call, and again when the service says so, as a busy machine makes it; with a key of
+/// its own, so that nothing is done twice.
+pub(crate) async fn patiently(request: reqwest::RequestBuilder) -> reqwest::Response {
+    let request = request.header("idempotency-key", uuid::Uuid::new_v4().to_string());
+    for _ in 0..TRIES {
+        let response = request.try_clone().expect("a body that is kept").send().await.expect("an answer");
+        let again = response.headers().get("retry-after").and_then(|after| after.to_str().ok()?.parse().ok());
+        match again {
+            Some(seconds) if response.status() == 503 => {
+                tokio::time::sleep(Duration::from_secs(seconds)).await
+            }
+            _ => return response,
+        }
+    }
+    panic!("the service is not to be had")
+}
+
 async fn answer(request: reqwest::RequestBuilder) -> (u16, Value) {
-    let response = request.send().await.expect("an answer");
+    let response = patiently(request).await;
     let status = response.status().as_u16();
     (status, response.json().await.unwrap_or_default())
 }

@@ -83,7 +83,7 @@ crate::spelled! {
 
 /// A record of a template.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(tag = "type", rename_all_fields = "camelCase")]
+#[serde(tag = "type")]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub enum TemplateRecord {
     /// An IPv4 address.
@@ -91,6 +91,7 @@ pub enum TemplateRecord {
         /// Relative to where the template is applied; `@` for that itself.
         host: String,
         /// The address.
+        #[serde(rename = "pointsTo")]
         points_to: String,
         /// Seconds.
         ttl: u32,
@@ -103,6 +104,7 @@ pub enum TemplateRecord {
         /// Relative to where the template is applied; `@` for that itself.
         host: String,
         /// The address.
+        #[serde(rename = "pointsTo")]
         points_to: String,
         /// Seconds.
         ttl: u32,
@@ -115,6 +117,7 @@ pub enum TemplateRecord {
         /// Relative to where the template is applied; `@` for that itself.
         host: String,
         /// The target.
+        #[serde(rename = "pointsTo")]
         points_to: String,
         /// Seconds.
         ttl: u32,
@@ -133,8 +136,10 @@ pub enum TemplateRecord {
         /// Until when it has to stay.
         essential: Essential,
         /// Which texts at the name make way: `None`, `All` or `Prefix`.
+        #[serde(rename = "txtConflictMatchingMode")]
         txt_conflict_matching_mode: String,
         /// Those that begin so.
+        #[serde(rename = "txtConflictMatchingPrefix")]
         txt_conflict_matching_prefix: String,
     },
 }
