@@ -55,14 +55,19 @@ impl Guest {
 
     /// The language to speak: as asked, else as the link was made, else as the browser wants,
     /// else the account's.
-    pub(crate) fn language(&self, app: &App, asked: Option<Language>, headers: &HeaderMap) -> Language {
+    pub(crate) fn language(&self, app: &App, asked: Option<&str>, headers: &HeaderMap) -> Language {
         let account = Language::of_tag(&self.link.account_language);
-        asked
+        known(asked)
             .or(self.link.language)
             .or_else(|| accepted(headers))
             .or(account)
             .unwrap_or(app.config.reception.language)
     }
+}
+
+/// The language that is asked for, if there is such a one.
+pub(crate) fn known(asked: Option<&str>) -> Option<Language> {
+    asked?.parse().ok()
 }
 
 /// The language that a browser wants, of those that there are.

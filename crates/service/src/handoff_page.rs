@@ -78,7 +78,7 @@ pub(crate) async fn page(
     let reception = &app.config.reception;
     // A query that cannot be read asks for nothing: a person typed it.
     let Query(query) = query.unwrap_or_default();
-    let asked = query.language.as_deref().and_then(|language| language.parse().ok());
+    let asked = query.language.as_deref();
     let Some(guest) = Guest::known(&app, &secret).await? else {
         return gone(&app, asked, &headers);
     };
@@ -110,7 +110,7 @@ pub(crate) async fn page(
 }
 
 /// Of a link that shows nothing, or no more.
-fn gone(app: &App, asked: Option<Language>, headers: &HeaderMap) -> Result<Response, Refusal> {
+fn gone(app: &App, asked: Option<&str>, headers: &HeaderMap) -> Result<Response, Refusal> {
     let language = spoken(app, asked, headers);
     let [heading, what] = ended(language, &app.config.reception.face.name);
     bare(app, language, &heading, Some(&what))
@@ -122,8 +122,8 @@ fn strayed(app: &App, headers: &HeaderMap) -> Result<Response, Refusal> {
     bare(app, language, &Returned::Other.said(language), None)
 }
 
-fn spoken(app: &App, asked: Option<Language>, headers: &HeaderMap) -> Language {
-    asked.or_else(|| guest::accepted(headers)).unwrap_or(app.config.reception.language)
+fn spoken(app: &App, asked: Option<&str>, headers: &HeaderMap) -> Language {
+    guest::known(asked).or_else(|| guest::accepted(headers)).unwrap_or(app.config.reception.language)
 }
 
 /// A page that says one thing.
@@ -204,8 +204,8 @@ fn main(view: &HandoffView, returned: Option<&Said>) -> Markup {
             }
             p.offline #offline role="status" hidden { (labels.offline) }
             noscript { p.offline { (labels.reload) } }
-            @for domain in &view.domains {
-                (one(view, domain))
+            @for (place, domain) in view.domains.iter().enumerate() {
+                (one(view, domain, place == 0))
             }
             @if let Some(more) = &view.more {
                 p { (said(more)) }
@@ -239,7 +239,8 @@ fn languages(view: &HandoffView) -> Markup {
     }
 }
 
-fn one(view: &HandoffView, domain: &CustomerDomain) -> Markup {
+/// A domain; one click is offered for the one that the link was made for.
+fn one(view: &HandoffView, domain: &CustomerDomain, is_own: bool) -> Markup {
     let labels = &view.labels;
     let id = format!("domain-{}", domain.host.as_str().replace(['.', '*'], "-"));
     html! {
@@ -267,7 +268,9 @@ fn one(view: &HandoffView, domain: &CustomerDomain) -> Markup {
                 }
             }
             @if !domain.steps.is_empty() {
-                section.one-click #one-click hidden {}
+                @if is_own {
+                    section.one-click #one-click hidden {}
+                }
                 (place(&domain.place))
             }
             @if let Some(warning) = &domain.warning {

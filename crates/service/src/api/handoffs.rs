@@ -128,8 +128,7 @@ pub(super) async fn show(
     Params(query): Params<ShowQuery>,
 ) -> Result<Response, Refusal> {
     let kind = negotiation::wanted(&headers, &[JSON, MARKDOWN])?.to_owned();
-    let asked: Option<Language> = query.language.as_deref().and_then(|language| language.parse().ok());
-    let language = guest.language(&app, asked, &headers);
+    let language = guest.language(&app, query.language.as_deref(), &headers);
 
     let known = headers.get(header::IF_NONE_MATCH);
     let state = handoff::changed(&app, &guest, language, known, query.wait).await?;
@@ -160,8 +159,7 @@ pub(super) async fn offer(
     bearer: Bearer,
     Params(query): Params<OfferQuery>,
 ) -> Result<Json<OneClickOffer>, Refusal> {
-    let asked = query.language.as_deref().and_then(|language| language.parse().ok());
-    let language = guest.language(&app, asked, &headers);
+    let language = guest.language(&app, query.language.as_deref(), &headers);
     let record = app.calls.domain(guest.link.domain_id).await?;
 
     let redirect = format!("{}/handoff/returned", app.config.reception.public_url);
