@@ -8,6 +8,7 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::lanes::Lane;
 use crate::locks::{self, Locked, Told};
 use crate::tasks::{self, TaskKind};
 use crate::version::Expected;
@@ -20,9 +21,10 @@ impl Store {
     /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`].
     pub async fn pause(&self, id: Uuid, expected: Expected) -> Result<bool, StoreError> {
         let mut tx = self.begin().await?;
-        let is_new = pause(&mut tx, id, expected, Utc::now()).await?;
+        let claims = locks::lock(&mut tx, &[id]).await?;
+        let paused = pause(&mut tx, &[claims.expect(id, expected)?], Utc::now()).await?;
         self.commit_work(tx).await?;
-        Ok(is_new)
+        Ok(!paused.is_empty())
     }
 
     /// Goes on with a domain that was paused; `false` if it was not.
@@ -31,9 +33,10 @@ impl Store {
     /// [`StoreError::Ended`] if it has left; [`StoreError::Changed`].
     pub async fn resume(&self, id: Uuid, expected: Expected) -> Result<bool, StoreError> {
         let mut tx = self.begin().await?;
-        let is_new = resume(&mut tx, id, expected, Utc::now()).await?;
+        let claims = locks::lock(&mut tx, &[id]).await?;
+        let resumed = resume(&mut tx, &[claims.expect(id, expected)?], Utc::now()).await?;
         self.commit_work(tx).await?;
-        Ok(is_new)
+        Ok(!resumed.is_empty())
     }
 
     /// Withdraws the routes of an account, and looks at nothing of it; nothing is
@@ -73,9 +76,7 @@ impl Store {
         sqlx::query!("UPDATE domains SET is_at_work = paused_at IS NULL WHERE id = ANY($1)", &ids)
             .execute(&mut *tx)
             .await?;
-        for claim in &claims {
-            go_on(&mut tx, claim, now).await?;
-        }
+        go_on(&mut tx, &ids, now).await?;
         tell_all(&mut tx, id, &claims, &Event::Unsuspended {}, now).await?;
         self.commit_work(tx).await?;
         Ok(true)
@@ -108,75 +109,77 @@ impl Store {
     }
 }
 
-/// Pauses a domain; `false` if it was paused already.
+/// Pauses some locked domains; returns those that were not paused already.
 pub(crate) async fn pause(
     tx: &mut PgConnection,
-    id: Uuid,
-    expected: Expected,
+    claims: &[&Locked],
     now: DateTime<Utc>,
-) -> Result<bool, StoreError> {
-    let claims = locks::lock(tx, &[id]).await?;
-    let claim = claims.expect(id, expected)?;
-
-    let done = sqlx::query!(
-        "UPDATE domains SET paused_at = $2, is_at_work = false, stage = $3 WHERE id = $1 AND paused_at IS NULL",
-        id,
+) -> Result<Vec<Uuid>, StoreError> {
+    let paused = sqlx::query_scalar!(
+        "UPDATE domains SET paused_at = $2, is_at_work = false, stage = $3
+         WHERE id = ANY($1) AND paused_at IS NULL RETURNING id",
+        &keys(claims),
         now,
         Stage::Paused.as_str()
     )
-    .execute(&mut *tx)
+    .fetch_all(&mut *tx)
     .await?;
-    if done.rows_affected() == 0 {
-        return Ok(false);
-    }
+    sqlx::query!("DELETE FROM tasks WHERE domain_id = ANY($1)", &paused).execute(&mut *tx).await?;
 
-    sqlx::query!("DELETE FROM tasks WHERE domain_id = $1", id).execute(&mut *tx).await?;
-    let mut told = Told::default();
-    told.event(claim, Event::Paused {});
-    told.write(tx, now).await?;
-    Ok(true)
+    tell_of(tx, claims, &paused, &Event::Paused {}, now).await?;
+    Ok(paused)
 }
 
-/// Goes on with a paused domain; `false` if it was not paused.
+/// Goes on with some locked domains; returns those that were paused.
 pub(crate) async fn resume(
     tx: &mut PgConnection,
-    id: Uuid,
-    expected: Expected,
+    claims: &[&Locked],
     now: DateTime<Utc>,
-) -> Result<bool, StoreError> {
-    let claims = locks::lock(tx, &[id]).await?;
-    let claim = claims.expect(id, expected)?;
-
-    let done = sqlx::query!(
-        "UPDATE domains d SET paused_at = NULL, is_at_work = a.suspended_at IS NULL, stage = $2
-         FROM accounts a WHERE d.id = $1 AND d.paused_at IS NOT NULL AND a.id = d.account_id",
-        id,
-        claim.gates.stage().as_str()
+) -> Result<Vec<Uuid>, StoreError> {
+    let stages: Vec<_> = claims.iter().map(|claim| claim.gates.stage().as_str().to_owned()).collect();
+    let resumed = sqlx::query_scalar!(
+        "UPDATE domains d SET paused_at = NULL, is_at_work = a.suspended_at IS NULL, stage = n.stage
+         FROM accounts a, unnest($1::uuid[], $2::text[]) AS n (id, stage)
+         WHERE d.id = n.id AND d.paused_at IS NOT NULL AND a.id = d.account_id RETURNING d.id",
+        &keys(claims),
+        &stages
     )
-    .execute(&mut *tx)
+    .fetch_all(&mut *tx)
     .await?;
-    if done.rows_affected() == 0 {
-        return Ok(false);
-    }
-    go_on(tx, claim, now).await?;
 
-    let mut told = Told::default();
-    told.event(claim, Event::Resumed {});
-    told.write(tx, now).await?;
-    Ok(true)
+    go_on(tx, &resumed, now).await?;
+    tell_of(tx, claims, &resumed, &Event::Resumed {}, now).await?;
+    Ok(resumed)
 }
 
-/// Takes up a domain's work again: a look, and the order that was on its way.
-async fn go_on(tx: &mut PgConnection, claim: &Locked, now: DateTime<Utc>) -> Result<(), StoreError> {
-    tasks::wake(tx, claim.id, TaskKind::Look, now).await?;
-    let is_ordered = sqlx::query_scalar!(
-        r#"SELECT EXISTS (SELECT FROM orders WHERE domain_id = $1 AND state = 'open') AS "is!""#,
-        claim.id
-    );
-    if is_ordered.fetch_one(&mut *tx).await? {
-        tasks::wake(tx, claim.id, TaskKind::Order, now).await?;
-    }
+fn keys(claims: &[&Locked]) -> Vec<Uuid> {
+    claims.iter().map(|claim| claim.id).collect()
+}
+
+/// Takes up the work of some domains again: a look, and the order that was on its way.
+async fn go_on(tx: &mut PgConnection, ids: &[Uuid], now: DateTime<Utc>) -> Result<(), StoreError> {
+    tasks::wake_in(tx, ids, TaskKind::Look, now, Lane::Usual).await?;
+    let ordered =
+        sqlx::query_scalar!("SELECT domain_id FROM orders WHERE domain_id = ANY($1) AND state = 'open'", ids)
+            .fetch_all(&mut *tx)
+            .await?;
+    tasks::wake_in(tx, &ordered, TaskKind::Order, now, Lane::Usual).await?;
     Ok(())
+}
+
+/// Tells the same of those claims that something happened to.
+async fn tell_of(
+    tx: &mut PgConnection,
+    claims: &[&Locked],
+    ids: &[Uuid],
+    event: &Event,
+    now: DateTime<Utc>,
+) -> Result<(), StoreError> {
+    let mut told = Told::default();
+    for claim in claims.iter().filter(|claim| ids.contains(&claim.id)) {
+        told.event(claim, event.clone());
+    }
+    told.write(tx, now).await
 }
 
 /// Tells the same of every domain of an account; the edge hears of its sites too.

@@ -9,6 +9,7 @@ use super::lease::{FreshToken, JobLease};
 use crate::Store;
 use crate::StoreError;
 use crate::lanes::Lane;
+use crate::locks::Claims;
 use crate::moves::{self, Move};
 use crate::rest;
 use crate::tasks::{self, TaskKind};
@@ -28,28 +29,102 @@ pub(super) struct Done {
 }
 
 impl Done {
+    fn of(is_changed: bool) -> Self {
+        let result = if is_changed { ItemResult::Changed } else { ItemResult::Unchanged };
+        Self { result, because: None }
+    }
+
     fn refused(error: &StoreError) -> Self {
         Self { result: ItemResult::Refused, because: Some(error.to_string()) }
     }
 }
 
+/// How an act is done: by one statement for all whose turn it is, or to one after another.
+#[derive(Clone, Copy)]
+pub(super) enum Manner<'a> {
+    Look,
+    Pause,
+    Resume,
+    Each(Each<'a>),
+}
+
+/// What is done to one domain at a time, and can fail for it alone.
+#[derive(Clone, Copy)]
+pub(super) enum Each<'a> {
+    Release,
+    Move { site: &'a str },
+    Rotate,
+}
+
+impl<'a> Manner<'a> {
+    pub(super) fn of(act: &'a Act) -> Self {
+        match act {
+            Act::Look {} => Self::Look,
+            Act::Pause {} => Self::Pause,
+            Act::Resume {} => Self::Resume,
+            Act::Release {} => Self::Each(Each::Release),
+            Act::Move { site } => Self::Each(Each::Move { site }),
+            Act::Rotate {} => Self::Each(Each::Rotate),
+        }
+    }
+
+    /// To how many domains it is done in one transaction: their looks wait for it.
+    pub(super) fn at_once(self) -> i64 {
+        match self {
+            Self::Look => 500,
+            Self::Pause | Self::Resume => 200,
+            Self::Each(_) => 25,
+        }
+    }
+}
+
 impl Store {
-    /// Does what a job is for to one domain. What cannot be done is undone by itself, and
-    /// said on its line.
-    pub(super) async fn one(
+    /// Does what a job is for to some locked domains; one line for each, in their order.
+    pub(super) async fn act(
         &self,
         tx: &mut PgConnection,
         lease: &JobLease,
+        items: &[Item],
+        claims: &Claims,
+        fresh: &(dyn Fn() -> FreshToken + Sync),
+    ) -> Result<Vec<Done>, StoreError> {
+        let now = Utc::now();
+        let open: Vec<_> = items.iter().filter_map(|item| claims.get(item.id)).collect();
+        let changed = match Manner::of(&lease.act) {
+            Manner::Look => return look(tx, items).await,
+            Manner::Pause => rest::pause(tx, &open, now).await?,
+            Manner::Resume => rest::resume(tx, &open, now).await?,
+            Manner::Each(each) => {
+                let mut done = Vec::with_capacity(items.len());
+                for item in items {
+                    done.push(self.one(tx, lease.id, each, item, fresh).await?);
+                }
+                return Ok(done);
+            }
+        };
+
+        let done = items.iter().map(|item| match claims.get(item.id) {
+            None => Done::refused(&StoreError::Ended),
+            Some(_) => Done::of(changed.contains(&item.id)),
+        });
+        Ok(done.collect())
+    }
+
+    /// Does something to one domain. What cannot be done is undone by itself, and said on
+    /// its line.
+    async fn one(
+        &self,
+        tx: &mut PgConnection,
+        job_id: Uuid,
+        each: Each<'_>,
         item: &Item,
         fresh: &(dyn Fn() -> FreshToken + Sync),
     ) -> Result<Done, StoreError> {
         let mut inner = tx.begin().await?;
-        let done = self.act(&mut inner, lease, item, fresh).await;
-        match done {
+        match self.do_to(&mut inner, job_id, each, item, fresh).await {
             Ok(is_changed) => {
                 inner.commit().await?;
-                let result = if is_changed { ItemResult::Changed } else { ItemResult::Unchanged };
-                Ok(Done { result, because: None })
+                Ok(Done::of(is_changed))
             }
             Err(error) if error.is_passing() => Err(error),
             Err(error) => {
@@ -60,35 +135,33 @@ impl Store {
     }
 
     /// `false` if nothing is different for it.
-    async fn act(
+    async fn do_to(
         &self,
         tx: &mut PgConnection,
-        lease: &JobLease,
+        job_id: Uuid,
+        each: Each<'_>,
         item: &Item,
         fresh: &(dyn Fn() -> FreshToken + Sync),
     ) -> Result<bool, StoreError> {
         let now = Utc::now();
         let id = item.id;
         let whichever = Expected::default();
-        match &lease.act {
-            Act::Look {} => Ok(tasks::wake_in(tx, &[id], TaskKind::Look, now, Lane::Bulk).await? > 0),
-            Act::Pause {} => rest::pause(tx, id, whichever, now).await,
-            Act::Resume {} => rest::resume(tx, id, whichever, now).await,
-            Act::Release {} => self.release_in(tx, id, whichever, now).await.map(|()| true),
-            Act::Move { site } => {
+        match each {
+            Each::Release => self.release_in(tx, id, whichever, now).await.map(|()| true),
+            Each::Move { site } => {
                 if shows(tx, id, site).await? {
                     return Ok(false);
                 }
                 let change = Move { site: Some(site), ..Move::default() };
                 moves::move_domain(tx, id, &change, whichever, now).await.map(|_| true)
             }
-            Act::Rotate {} => {
-                if has_new_token(tx, lease.id, id).await? {
+            Each::Rotate => {
+                if has_new_token(tx, job_id, id).await? {
                     return Ok(false);
                 }
                 let (token, expires_at) = fresh();
                 tokens::rotate(tx, id, &token, expires_at, whichever).await?;
-                note(tx, lease.id, item).await?;
+                note(tx, job_id, item).await?;
                 Ok(true)
             }
         }
@@ -96,14 +169,15 @@ impl Store {
 }
 
 /// Makes domains due for a look, in the lane of bulk work.
-pub(super) async fn look(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Vec<Done>, StoreError> {
-    let at_work = sqlx::query_scalar!("SELECT id FROM domains WHERE id = ANY($1) AND is_at_work", ids)
+async fn look(tx: &mut PgConnection, items: &[Item]) -> Result<Vec<Done>, StoreError> {
+    let ids: Vec<_> = items.iter().map(|item| item.id).collect();
+    let at_work = sqlx::query_scalar!("SELECT id FROM domains WHERE id = ANY($1) AND is_at_work", &ids)
         .fetch_all(&mut *tx)
         .await?;
-    tasks::wake_in(tx, ids, TaskKind::Look, Utc::now(), Lane::Bulk).await?;
+    tasks::wake_in(tx, &ids, TaskKind::Look, Utc::now(), Lane::Bulk).await?;
 
     let done = ids.iter().map(|id| match at_work.contains(id) {
-        true => Done { result: ItemResult::Changed, because: None },
+        true => Done::of(true),
         false => Done::refused(&StoreError::Resting),
     });
     Ok(done.collect())

@@ -1,11 +1,11 @@
 //! How a job goes on: it is taken by one process at a time, gathers its domains, and then
 //! does what it is for to a few of them in each transaction.
 
-use nomenta_api::job::{Act, ItemResult, JobState};
+use nomenta_api::job::{ItemResult, JobState};
 use sqlx::PgConnection;
 use uuid::Uuid;
 
-use super::acts::{self, Done, Item};
+use super::acts::{Done, Item, Manner};
 use super::lease::{FreshToken, JobLease};
 use crate::Store;
 use crate::StoreError;
@@ -17,10 +17,6 @@ use crate::tasks::LEASE_SECONDS;
 
 /// Domains gathered at once.
 const GATHERED: i64 = 1000;
-/// Domains that are looked at again at once: one statement queues them all.
-const LOOKED_AT: i64 = 500;
-/// Domains that something else is done to in one transaction.
-const AT_ONCE: i64 = 25;
 
 impl Store {
     /// Takes a job that nobody does.
@@ -118,7 +114,6 @@ impl Store {
         lease: &JobLease,
         fresh: &(dyn Fn() -> FreshToken + Sync),
     ) -> Result<bool, StoreError> {
-        let is_look = matches!(lease.act, Act::Look {});
         let mut tx = self.begin().await?;
         hold(&mut tx, lease).await?;
         let items = sqlx::query_as!(
@@ -126,7 +121,7 @@ impl Store {
             "SELECT host, domain_id AS id FROM job_items WHERE job_id = $1 AND result IS NULL
              ORDER BY host, domain_id LIMIT $2",
             lease.id,
-            if is_look { LOOKED_AT } else { AT_ONCE }
+            Manner::of(&lease.act).at_once()
         )
         .fetch_all(&mut *tx)
         .await?;
@@ -138,17 +133,9 @@ impl Store {
 
         // All at once, so that two jobs take what both are about in one order.
         let ids: Vec<_> = items.iter().map(|item| item.id).collect();
-        locks::lock(&mut tx, &ids).await?;
+        let claims = locks::lock(&mut tx, &ids).await?;
         self.name_actor(&mut tx, lease.actor.as_ref()).await?;
-        let done = if is_look {
-            acts::look(&mut tx, &ids).await?
-        } else {
-            let mut done = Vec::with_capacity(items.len());
-            for item in &items {
-                done.push(self.one(&mut tx, lease, item, fresh).await?);
-            }
-            done
-        };
+        let done = self.act(&mut tx, lease, &items, &claims, fresh).await?;
         self.name_actor(&mut tx, None).await?;
 
         write(&mut tx, lease, &items, &done).await?;
