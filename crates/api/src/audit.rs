@@ -45,6 +45,10 @@ nomenta_core::spelled! {
         Job = "job",
         /// A handoff link.
         Handoff = "handoff",
+        /// A key by which a customer's zone is written to.
+        ZoneKey = "zone-key",
+        /// An update of a customer's zone.
+        Publication = "publication",
     }
 }
 

@@ -72,6 +72,10 @@ nomenta_core::spelled! {
         PathsChanged = "domain.paths",
         /// See [`Event::PrimaryChanged`].
         PrimaryChanged = "pair.primary",
+        /// See [`Event::Published`].
+        Published = "zone.published",
+        /// See [`Event::TakenBack`].
+        TakenBack = "zone.restored",
         /// See [`Event::Expired`].
         Expired = "claim.expired",
         /// See [`Event::Lost`].
@@ -242,6 +246,22 @@ pub enum Event {
         /// Its name.
         primary: String,
     },
+    /// The customer's list was published for them.
+    #[serde(rename = "nomenta.zone.published")]
+    Published {
+        /// The zone.
+        zone: String,
+        /// How many records were taken away.
+        removed: usize,
+        /// How many were added.
+        added: usize,
+    },
+    /// What had been published for the customer was taken back.
+    #[serde(rename = "nomenta.zone.restored")]
+    TakenBack {
+        /// The zone.
+        zone: String,
+    },
     /// The claim was given up: it was never proved.
     #[serde(rename = "nomenta.claim.expired")]
     Expired {},
@@ -280,6 +300,8 @@ impl Event {
             Self::Switched {} => EventKind::Switched,
             Self::PathsChanged {} => EventKind::PathsChanged,
             Self::PrimaryChanged { .. } => EventKind::PrimaryChanged,
+            Self::Published { .. } => EventKind::Published,
+            Self::TakenBack { .. } => EventKind::TakenBack,
             Self::Expired {} => EventKind::Expired,
             Self::Lost {} => EventKind::Lost,
         }

@@ -16,6 +16,7 @@ pub mod handoff;
 pub mod intake;
 pub mod job;
 pub mod problem;
+pub mod publication;
 pub mod registry;
 pub mod role;
 mod told;

@@ -57,6 +57,8 @@ nomenta_core::spelled! {
         Settled = "settled",
         /// A domain of no pair has no primary.
         NoPair = "no-pair",
+        /// The customer's zone is not written to.
+        NotPublished = "not-published",
         /// It was done a moment ago.
         TooSoon = "too-soon",
         /// Something outside does not answer.
@@ -96,6 +98,7 @@ impl ProblemKind {
             | Self::NoPair => "Not possible now",
             Self::TooSoon => "Asked for a moment ago",
             Self::Unavailable => "Not available",
+            Self::NotPublished => "The zone is not written to",
             Self::Internal => "Something failed inside",
         }
     }
@@ -141,6 +144,8 @@ nomenta_core::spelled! {
         Cursor = "cursor",
         /// It is no reason for a revocation.
         Reason = "reason",
+        /// It is no key of a zone, or not one that its server takes.
+        Key = "key",
         /// It is no role.
         Role = "role",
         /// A wildcard has no pair.

@@ -60,6 +60,10 @@ impl Event {
             Self::Switched {} => "Shows its site from now on.".into(),
             Self::PathsChanged {} => "Given other paths.".into(),
             Self::PrimaryChanged { primary } => format!("{primary} is the primary of the pair."),
+            Self::Published { zone, removed, added } => {
+                format!("Published for the customer in {zone}: {removed} removed, {added} added.")
+            }
+            Self::TakenBack { zone } => format!("What was published in {zone} was taken back."),
             Self::Expired {} => "Given up: it was never proved.".into(),
             Self::Lost {} => "Lost the name to another claim.".into(),
         }

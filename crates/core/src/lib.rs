@@ -8,13 +8,14 @@
 //! what to do next and when to look again.
 //!
 //! The folders are floors, and each uses those below it: `name`, `reading`,
-//! `zonefile`, `sheet`, `judge`, `claim`, `rehearsal`, `intake`.
+//! `zonefile`, `sheet`, `judge`, `claim`, `rehearsal`, `publish`, `intake`.
 
 pub mod claim;
 pub mod intake;
 pub mod judge;
 pub mod name;
 pub mod one_click;
+pub mod publish;
 pub mod reading;
 pub mod rehearsal;
 pub mod sheet;

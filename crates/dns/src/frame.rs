@@ -7,7 +7,7 @@ use hickory_proto::ProtoError;
 use hickory_proto::rr::rdata::SOA;
 use hickory_proto::rr::rdata::svcb::SvcParamValue;
 use hickory_proto::rr::{Name, RData, RecordType as WireType};
-use hickory_proto::serialize::binary::{BinDecodable, BinDecoder, Restrict};
+use hickory_proto::serialize::binary::{BinDecodable, BinDecoder, BinEncodable, Restrict};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::answer::ExtendedError;
 use nomenta_core::reading::record::{Record, RecordData, Soa, ttl};
@@ -66,6 +66,16 @@ impl<'a> Frame<'a> {
         }
     }
 
+    /// The octets of the value with every name in it written out.
+    pub(crate) fn written_out(&self) -> Result<Vec<u8>, ProtoError> {
+        if !NAMED.contains(&self.rtype) {
+            return Ok(self.rdata.to_vec());
+        }
+        let mut value = self.value.clone(u16::try_from(self.value.index()).unwrap_or(u16::MAX));
+        let length = Restrict::new(u16::try_from(self.rdata.len()).unwrap_or(u16::MAX));
+        RData::read(&mut value, self.rtype, length)?.to_bytes()
+    }
+
     fn other(&self) -> RecordData {
         RecordData::Other(self.rtype.to_string())
     }
@@ -80,6 +90,9 @@ impl<'a> Frame<'a> {
 /// the whole message useless to them.
 const CHECKED: [WireType; 7] =
     [WireType::A, WireType::AAAA, WireType::CNAME, WireType::MX, WireType::NS, WireType::SOA, WireType::TXT];
+
+/// Types whose values may refer to names earlier in the message (RFC 3597, section 4).
+const NAMED: [WireType; 4] = [WireType::CNAME, WireType::MX, WireType::NS, WireType::SOA];
 
 /// Redirects whole subtrees (RFC 6672).
 const DNAME: WireType = WireType::Unknown(39);

@@ -24,6 +24,7 @@ mod sockets;
 mod surveyor;
 mod through;
 mod trust;
+mod update;
 mod vantage;
 mod walk;
 mod wire;
@@ -39,6 +40,7 @@ pub use pace::Politeness;
 pub use quick::QuickLook;
 pub use secure::SecureError;
 pub use surveyor::Surveyor;
+pub use update::UpdateError;
 pub use vantage::{Transport, Vantage, VantageError};
 
 /// Decodes a reply to a question; for fuzzing, which has no socket.

@@ -109,7 +109,7 @@ pub(crate) fn encode(
 }
 
 /// The octets of each label, whatever they are.
-fn labels(name: &str) -> Vec<Vec<u8>> {
+pub(crate) fn labels(name: &str) -> Vec<Vec<u8>> {
     let labels = name.split('.').filter(|label| !label.is_empty());
     labels.map(|label| Octets::unescaped(label).as_bytes().to_vec()).collect()
 }
@@ -255,7 +255,7 @@ impl Reply {
     }
 }
 
-fn wire_type(rtype: RecordType) -> WireType {
+pub(crate) fn wire_type(rtype: RecordType) -> WireType {
     WireType::from(rtype.number())
 }
 

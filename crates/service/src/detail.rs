@@ -137,6 +137,12 @@ fn judged(app: &App, record: &DomainRecord, open: &[FindingRow]) -> Judged {
     Judged { todo: todo::list(&case, &findings), waits: waiting::waits(&case) }
 }
 
+/// The customer's list, by the latest survey.
+pub(crate) async fn todo(app: &App, record: &DomainRecord) -> Result<Vec<Edit>, Refusal> {
+    let open = app.calls.findings(record.id).await?;
+    Ok(judged(app, record, &open).todo)
+}
+
 fn spread_point(row: SpreadRow) -> SpreadPoint {
     SpreadPoint { at: row.at, seeing: row.seeing, asked: row.asked }
 }

@@ -24,6 +24,7 @@ mod one_click;
 mod ordering;
 mod precondition;
 mod problem;
+mod publishing;
 mod repeats;
 mod sealing;
 mod sweep;
@@ -84,6 +85,8 @@ pub(crate) struct App {
     pub repeats: Repeats,
     pub offers: Offers,
     pub waits: Waits,
+    /// Turns of those who write to customers' zones.
+    pub publications: Semaphore,
     /// Turns of those who take tables in.
     pub intakes: Arc<Semaphore>,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
@@ -182,6 +185,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         repeats: Repeats::default(),
         offers: Offers::default(),
         waits: Waits::default(),
+        publications: Semaphore::new(publishing::AT_ONCE),
         intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),
         metrics: handle,

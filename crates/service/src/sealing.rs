@@ -8,6 +8,7 @@ use nomenta_store::{Sealed, Store, StoreError};
 use crate::config::ServiceConfig;
 use crate::look::PRIVATE_KEY;
 use crate::ordering::ACCOUNT;
+use crate::publishing::ZONE_KEY;
 
 /// What the known secret is sealed for.
 const CHECK: &str = "check of the sealing key";
@@ -45,6 +46,7 @@ pub(crate) async fn open(config: &ServiceConfig, store: &Store) -> anyhow::Resul
                     Sealed::Check => CHECK,
                     Sealed::PrivateKey => PRIVATE_KEY,
                     Sealed::Account => ACCOUNT,
+                    Sealed::ZoneKey => ZONE_KEY,
                 };
                 Ok(sealer.reseal(purpose, sealed)?)
             })

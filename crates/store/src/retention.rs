@@ -24,6 +24,8 @@ nomenta_core::spelled! {
         Sessions = "sessions",
         /// Handoff links that show nothing any more.
         Handoffs = "handoffs",
+        /// Updates that were sent to customers' zones.
+        Publications = "publications",
         /// Answers to calls that carried a key of their own.
         Answers = "answers",
     }
@@ -70,7 +72,7 @@ impl Retention {
             Aged::Spreads => self.spreads,
             Aged::Steps => self.steps,
             Aged::Orders => self.orders,
-            Aged::Audit => self.audit,
+            Aged::Audit | Aged::Publications => self.audit,
             Aged::Jobs | Aged::Sessions | Aged::Handoffs => self.jobs,
             Aged::Answers => ANSWERS,
         }
@@ -133,6 +135,11 @@ impl Store {
                 self, before, most,
                 "DELETE FROM handoffs WHERE id IN (
                      SELECT id FROM handoffs WHERE expires_at < $1 ORDER BY expires_at LIMIT $2)"
+            ),
+            Aged::Publications => forget!(
+                self, before, most,
+                "DELETE FROM publications WHERE id IN (
+                     SELECT id FROM publications WHERE created_at < $1 ORDER BY created_at LIMIT $2)"
             ),
             Aged::Answers => forget!(
                 self,

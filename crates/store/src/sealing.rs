@@ -13,6 +13,8 @@ pub enum Sealed {
     PrivateKey,
     /// Credentials at the CA.
     Account,
+    /// A key of a customer's zone.
+    ZoneKey,
 }
 
 /// Replaces the boxes of one table that there are others for.
@@ -74,6 +76,14 @@ impl Store {
             Sealed::Account,
             "SELECT directory AS key, sealed FROM acme_accounts FOR UPDATE",
             "UPDATE acme_accounts SET sealed = $2 WHERE directory = $1"
+        );
+
+        replaced += reseal_table!(
+            tx,
+            reseal,
+            Sealed::ZoneKey,
+            "SELECT id AS key, sealed FROM zone_keys FOR UPDATE",
+            "UPDATE zone_keys SET sealed = $2 WHERE id = $1"
         );
 
         replaced += reseal_table!(

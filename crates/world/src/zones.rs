@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::{bail, ensure};
+use base64::Engine;
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::RecordType;
 use nomenta_core::name::dns::{self, DnsName};
@@ -302,8 +303,11 @@ impl Zones {
     /// Makes a zone at the primary; `false` if it is there already.
     async fn make(&self, zone: &str, records: &str, notify: Option<&str>) -> anyhow::Result<bool> {
         let origin = if zone == "." { ".".to_owned() } else { format!("{zone}.") };
+        // Updates go to the server that the zone names first (RFC 2136, section 4.3).
+        let primary =
+            records.lines().find_map(|line| line.strip_prefix("@ NS ")).unwrap_or("a.registry.example.");
         let text = format!(
-            "$ORIGIN {origin}\n$TTL {TTL}\n@ SOA a.registry.example. hostmaster.registry.example. 1 3600 600 86400 {NEGATIVE_TTL}\n{records}"
+            "$ORIGIN {origin}\n$TTL {TTL}\n@ SOA {primary} hostmaster.registry.example. 1 3600 600 86400 {NEGATIVE_TTL}\n{records}"
         );
 
         self.load(zone, &text, notify).await
@@ -381,6 +385,44 @@ impl Zones {
         }
         self.layout.write(&format!("knot-primary/zones/{file}"), text)?;
         Ok(Some(file))
+    }
+
+    /// Gives a zone's owner a key for updates, made by the primary; returns its key statement.
+    ///
+    /// # Errors
+    /// If the primary does not take it.
+    pub async fn give_key(&self, zone: &str, name: &str) -> anyhow::Result<String> {
+        let secret = base64::engine::general_purpose::STANDARD.encode(rand::random::<[u8; 32]>());
+        self.know_key(name, &secret).await?;
+
+        let (rule, entry) = (format!("acl[{name}]"), entry(zone));
+        let words = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
+        let steps = [
+            words(&["conf-set", &rule]),
+            words(&["conf-set", &format!("{rule}.address"), "127.0.0.0/8"]),
+            words(&["conf-set", &format!("{rule}.key"), name]),
+            words(&["conf-set", &format!("{rule}.action"), "update"]),
+            words(&["conf-set", &format!("{entry}.acl"), "loopback", name]),
+        ];
+        let _one = self.transaction.lock().await;
+        self.configure(&steps).await?;
+        Ok(format!("key \"{name}\" {{\n    algorithm hmac-sha256;\n    secret \"{secret}\";\n}};\n"))
+    }
+
+    /// Has the primary know a key that may do nothing.
+    ///
+    /// # Errors
+    /// If the primary does not take it.
+    pub async fn know_key(&self, name: &str, secret: &str) -> anyhow::Result<()> {
+        let key = format!("key[{name}]");
+        let words = |words: &[&str]| words.iter().map(|word| (*word).to_owned()).collect::<Vec<_>>();
+        let steps = [
+            words(&["conf-set", &key]),
+            words(&["conf-set", &format!("{key}.algorithm"), "hmac-sha256"]),
+            words(&["conf-set", &format!("{key}.secret"), secret]),
+        ];
+        let _one = self.transaction.lock().await;
+        self.configure(&steps).await
     }
 
     /// Changes the primary's configuration in one transaction.

@@ -4,6 +4,7 @@ mod contest;
 mod domain;
 mod fleet;
 mod handoff;
+mod publish;
 mod registry;
 mod serve;
 
@@ -17,6 +18,7 @@ pub(crate) use self::domain::{
 };
 pub(crate) use self::fleet::{AuditOptions, BulkVerb, IntakeOptions, JobVerb};
 pub(crate) use self::handoff::{HandoffVerb, ReceptionOptions};
+pub(crate) use self::publish::PublishVerb;
 pub(crate) use self::registry::{
     AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, SessionVerb, SiteVerb,
 };
@@ -146,6 +148,9 @@ pub(crate) enum Verb {
     /// Links by which customers see what to do, and how it goes.
     #[command(subcommand)]
     Handoff(HandoffVerb),
+    /// Write what a customer must publish to their zone for them, under a key that they give.
+    #[command(subcommand)]
+    Publish(PublishVerb),
     /// Sessions of the console.
     #[command(subcommand)]
     Session(SessionVerb),

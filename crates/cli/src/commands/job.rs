@@ -44,7 +44,7 @@ pub(crate) async fn bulk(client: &Client, shape: Shape, verb: BulkVerb) -> anyho
 }
 
 /// Asks whoever sits at the terminal.
-fn is_wanted() -> anyhow::Result<bool> {
+pub(super) fn is_wanted() -> anyhow::Result<bool> {
     if !(io::stdin().is_terminal() && io::stderr().is_terminal()) {
         return Ok(false);
     }

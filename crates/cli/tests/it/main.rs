@@ -34,6 +34,7 @@ mod one_click;
 mod own;
 mod preflight;
 mod processes;
+mod publish;
 mod rehearsal;
 mod sheets;
 mod shots;

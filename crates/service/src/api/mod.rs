@@ -15,6 +15,7 @@ mod jobs;
 mod lives;
 mod operations;
 mod paging;
+mod publications;
 mod registry;
 mod rehearsals;
 mod roster;
@@ -116,6 +117,10 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(handoffs::add))
         .routes(routes!(handoffs::offer_for))
         .routes(routes!(handoffs::templates))
+        .routes(routes!(publications::give_key, publications::key, publications::forget_key))
+        .routes(routes!(publications::plan))
+        .routes(routes!(publications::add, publications::list))
+        .routes(routes!(publications::undo))
         .routes(routes!(edge::feed))
         .routes(routes!(edge::changes))
         .routes(routes!(edge::challenge))
