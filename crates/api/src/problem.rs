@@ -218,6 +218,11 @@ impl Problem {
         }
     }
 
+    /// Whether it is of a kind.
+    pub fn is(&self, kind: ProblemKind) -> bool {
+        self.kind.strip_prefix(URN) == Some(kind.as_str())
+    }
+
     /// Names the field at fault; `code` is a stable word.
     #[must_use]
     pub fn at(mut self, field: &str, code: impl ToString) -> Self {

@@ -113,6 +113,31 @@ one-click-link = Bei { $operator } einrichten
 returned-done = Sie sind von Ihrem DNS-Anbieter zurück. Wir sehen nach, ob es dort steht.
 returned-refused = Dort wurde nichts geändert. Versuchen Sie es noch einmal, oder folgen Sie den Schritten.
 returned-other = Was zurückkam, gehört zu keinem Link. Öffnen Sie Ihren noch einmal.
+returned-written = Es steht in Ihrer Zone. Wir sehen nach, ob alle es sehen.
+returned-undone = Ihre Zone ist wieder, wie sie vorher war.
+
+## With a key
+
+key-way = Sie betreiben selbst einen Nameserver? Lassen Sie es mit einem Schlüssel eintragen.
+key-title = { $platform } in Ihre Zone schreiben lassen
+key-said = Legen Sie auf Ihrem Nameserver einen Schlüssel an, der { $zone } ändern darf (TSIG), und geben Sie ihn hier ein. Sie sehen vorher, was geschrieben würde.
+key-kept = Der Schlüssel { $key } für { $zone } ist versiegelt aufbewahrt.
+key-field = Schlüssel
+key-hint = Als hmac-sha256:Name:Geheimnis, oder die Schlüsselangabe Ihres Servers.
+key-server = Adresse des Servers
+key-server-hint = Leer lassen, wenn Änderungen an den Server gehen, den Ihre Zone als ersten nennt.
+key-show = Zeigen, was geschrieben würde
+key-plan = Das würde bei { $server } geschrieben:
+key-whole = Es wird alles geschrieben oder nichts; und nur, solange Ihre Zone ist wie jetzt. Sie können es hier zurücknehmen.
+key-remove = Entfernen
+key-add = Hinzufügen
+key-write = Schreiben
+key-undo = Zurücknehmen
+key-forget = Schlüssel vergessen
+key-back = Zurück zu Ihren Schritten
+key-refused = Ihr Server hat den Schlüssel nicht angenommen. Es wurde nichts geändert.
+key-changed = Ihre Zone hat sich inzwischen geändert. Es wurde nichts geschrieben; sehen Sie noch einmal nach.
+key-not-written = Es wurde nichts geschrieben. Folgen Sie den Schritten, oder versuchen Sie es noch einmal.
 
 ## What we found
 

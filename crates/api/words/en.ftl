@@ -113,6 +113,31 @@ one-click-link = Set it up at { $operator }
 returned-done = You are back from your DNS operator. We are looking whether it is there.
 returned-refused = Nothing was changed there. Try again, or follow the steps.
 returned-other = What came back belongs to no link. Open yours again.
+returned-written = It is written to your zone. We are looking whether everybody sees it.
+returned-undone = Your zone is as it was before.
+
+## With a key
+
+key-way = You run your own name server? Have it written with a key.
+key-title = Let { $platform } write to your zone
+key-said = Make a key on your name server that may update { $zone } (TSIG), and give it here. You see what would be written before anything is.
+key-kept = The key { $key } of { $zone } is kept, sealed.
+key-field = Key
+key-hint = As hmac-sha256:name:secret, or the key statement of your server.
+key-server = Address of the server
+key-server-hint = Leave it empty if updates go to the server that your zone names as its primary.
+key-show = Show what would be written
+key-plan = This would be written at { $server }:
+key-whole = All of it is written, or nothing; and only while your zone is as it is now. You can take it back here.
+key-remove = Remove
+key-add = Add
+key-write = Write it
+key-undo = Take it back
+key-forget = Forget the key
+key-back = Back to your steps
+key-refused = Your server did not take the key. Nothing was changed.
+key-changed = Your zone has changed meanwhile. Nothing was written; look at it once more.
+key-not-written = Nothing was written. Follow the steps instead, or try again.
 
 ## What we found
 

@@ -36,6 +36,13 @@ pub(crate) struct PageQuery {
     returned: Option<Returned>,
 }
 
+impl PageQuery {
+    /// The language that is asked for.
+    pub(crate) fn language(&self) -> Option<&str> {
+        self.language.as_deref()
+    }
+}
+
 /// What a DNS operator sends somebody back with.
 #[derive(Clone, Debug, Default, Deserialize)]
 pub(crate) struct ReturnQuery {
@@ -61,11 +68,11 @@ pub(crate) async fn returned(
 }
 
 /// A page that shows what a link shows, in a language and a direction.
-struct Page<'a> {
-    language: Language,
-    face: &'a Face,
-    title: String,
-    main: Markup,
+pub(crate) struct Page<'a> {
+    pub language: Language,
+    pub face: &'a Face,
+    pub title: String,
+    pub main: Markup,
 }
 
 /// The page of a link; waits for a change like the same call of the API.
@@ -104,13 +111,13 @@ pub(crate) async fn page(
         let _ = handoff::look(&app, &guest).await;
     }
     let returned = query.returned.map(|returned| returned.said(language));
-    let main = main(&view, returned.as_ref());
+    let main = main(&view, returned.as_ref(), &secret);
     let page = Page { language, face: &view.face, title: view.title.plain(), main };
     Ok((tag, page.response(StatusCode::OK, reception)?).into_response())
 }
 
 /// Of a link that shows nothing, or no more.
-fn gone(app: &App, asked: Option<&str>, headers: &HeaderMap) -> Result<Response, Refusal> {
+pub(crate) fn gone(app: &App, asked: Option<&str>, headers: &HeaderMap) -> Result<Response, Refusal> {
     let language = spoken(app, asked, headers);
     let [heading, what] = ended(language, &app.config.reception.face.name);
     bare(app, language, &heading, Some(&what))
@@ -143,7 +150,7 @@ fn bare(app: &App, language: Language, heading: &Said, what: Option<&Said>) -> R
 }
 
 impl Page<'_> {
-    fn response(self, status: StatusCode, reception: &Reception) -> Result<Response, Refusal> {
+    pub(crate) fn response(self, status: StatusCode, reception: &Reception) -> Result<Response, Refusal> {
         let template = console::file(TEMPLATE).ok_or_else(|| {
             Refusal::unavailable("The console was not built into this service, and this page belongs to it.")
         })?;
@@ -178,7 +185,7 @@ fn about(reception: &Reception) -> [(HeaderName, String); 5] {
         if reception.framed_by.is_empty() { "'none'".to_owned() } else { reception.framed_by.join(" ") };
     let policy = format!(
         "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; base-uri 'none'; \
-         form-action 'none'; frame-ancestors {framed_by}"
+         form-action 'self'; frame-ancestors {framed_by}"
     );
     [
         (header::CONTENT_TYPE, HTML.into()),
@@ -189,7 +196,7 @@ fn about(reception: &Reception) -> [(HeaderName, String); 5] {
     ]
 }
 
-fn main(view: &HandoffView, returned: Option<&Said>) -> Markup {
+fn main(view: &HandoffView, returned: Option<&Said>, secret: &str) -> Markup {
     let labels = &view.labels;
     html! {
         main #handoff data-copied=(labels.copied) data-looking=(labels.looking) data-soon=(labels.look_soon) {
@@ -210,12 +217,12 @@ fn main(view: &HandoffView, returned: Option<&Said>) -> Markup {
             @if let Some(more) = &view.more {
                 p { (said(more)) }
             }
-            (foot(view))
+            (foot(view, secret))
         }
     }
 }
 
-fn masthead(face: &Face) -> Markup {
+pub(crate) fn masthead(face: &Face) -> Markup {
     html! {
         header.masthead {
             @if let Some(logo) = &face.logo {
@@ -391,7 +398,7 @@ fn rows(kind: &str, heading: &str, rows: &[Row]) -> Markup {
     }
 }
 
-fn foot(view: &HandoffView) -> Markup {
+fn foot(view: &HandoffView, secret: &str) -> Markup {
     let support = view.face.support.as_deref();
     let href = support.map(|to| if to.contains("://") { to.to_owned() } else { format!("mailto:{to}") });
     html! {
@@ -404,6 +411,7 @@ fn foot(view: &HandoffView) -> Markup {
             @if let Some(ask) = &view.ask {
                 p { a href=[href] { (said(ask)) } }
             }
+            p { a.by-key href=(format!("/handoff/{secret}/key?language={}", view.language)) { (said(&view.by_key)) } }
             p.soft { (said(&view.expires)) }
         }
     }
@@ -411,7 +419,7 @@ fn foot(view: &HandoffView) -> Markup {
 
 /// A sentence: records and names are kept from turning the line around, and the script tells
 /// times by the reader's clock.
-fn said(said: &Said) -> Markup {
+pub(crate) fn said(said: &Said) -> Markup {
     html! { @for piece in &said.0 { (part(piece)) } }
 }
 

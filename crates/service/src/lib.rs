@@ -17,6 +17,7 @@ mod handoff_page;
 mod hub;
 mod intake;
 mod jobs;
+mod key_page;
 mod look;
 mod masking;
 mod negotiation;

@@ -78,6 +78,7 @@ impl HandoffView {
             more: (scene.more > 0).then(|| speaker.more_domains(scene.more)),
             ask: scene.face.support.as_deref().map(|support| speaker.ask(support)),
             expires: speaker.expires(scene.expires_at),
+            by_key: speaker.key_way(),
             labels: labels(speaker),
         }
     }

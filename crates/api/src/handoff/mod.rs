@@ -3,6 +3,7 @@
 //! [`HandoffView`] is decided once, by [`HandoffView::of`], for everything that shows it: the
 //! page, the mail, the text for a ticket, and the JSON for a platform's own pages.
 
+mod by_key;
 mod compose;
 mod markdown;
 mod one_click;
@@ -21,6 +22,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use uuid::Uuid;
 
+pub use self::by_key::{KeyPage, KeyRefusal};
 pub use self::compose::{Customer, Scene, ended};
 pub use self::one_click::{Offered, Returned};
 pub use self::said::{Piece, Said};
@@ -62,6 +64,8 @@ pub struct HandoffView {
     pub ask: Option<Said>,
     /// Until when the link shows anything.
     pub expires: Said,
+    /// Leads to where a key of their own name server is given.
+    pub by_key: Said,
     /// What stands on buttons and beside lists.
     pub labels: Labels,
 }

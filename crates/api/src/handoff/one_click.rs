@@ -38,7 +38,7 @@ impl OneClickOffer {
 }
 
 nomenta_core::spelled! {
-    /// How a customer comes back from the operator. It proves nothing: only DNS does.
+    /// How a customer comes back to the page of their link. It proves nothing: only DNS does.
     pub enum Returned: "way back" {
         /// The operator says that it is done.
         Done = "done",
@@ -46,6 +46,10 @@ nomenta_core::spelled! {
         Refused = "refused",
         /// With what belongs to no link.
         Other = "other",
+        /// The list was written with a key.
+        Written = "written",
+        /// What was written was taken back.
+        Undone = "undone",
     }
 }
 
@@ -57,6 +61,8 @@ impl Returned {
             Self::Done => speaker.returned_done(),
             Self::Refused => speaker.returned_refused(),
             Self::Other => speaker.returned_other(),
+            Self::Written => speaker.returned_written(),
+            Self::Undone => speaker.returned_undone(),
         }
     }
 }

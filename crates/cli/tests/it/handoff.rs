@@ -74,7 +74,7 @@ fn text(value: &Value) -> &str {
 }
 
 /// What the accessibility checker has against the page.
-async fn faults(browser: &Browser) -> Vec<String> {
+pub(crate) async fn faults(browser: &Browser) -> Vec<String> {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).ancestors().nth(2).expect("the repository");
     let axe =
         std::fs::read_to_string(root.join("console/node_modules/axe-core/axe.min.js")).expect("the checker");

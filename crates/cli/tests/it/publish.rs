@@ -8,7 +8,9 @@ use nomenta_world::customer::{self, Mistake};
 use nomenta_world::zones::Change;
 use serde_json::{Value, json};
 
-use crate::stage::{self, fresh_zone, stage};
+use crate::browser::Browser;
+use crate::handoff;
+use crate::stage::{self, BASE_PORT, fresh_zone, stage};
 
 /// A domain whose customer has records of before, and made a key; the key in a file.
 async fn prepared(host: &str, zone: &str) -> PathBuf {
@@ -194,5 +196,53 @@ fn every_refusal_leaves_the_zone_as_it_was_and_says_what_to_do() {
         let (_, answer) =
             stage.service.post("publications/01890000-0000-7000-8000-000000000000/undo", &json!({})).await;
         assert_eq!(answer["status"], 404, "{answer}");
+    });
+}
+
+#[test]
+fn a_customer_with_a_key_has_it_written_from_their_link() {
+    stage();
+    stage::run(async {
+        let stage = stage();
+        let zone = fresh_zone("ownkey");
+        let host = format!("rides.{zone}");
+        let file = prepared(&host, &zone).await;
+        let statement = std::fs::read_to_string(&file).expect("read");
+        let before = held(&zone).await;
+        let made = stage.service.cli_json(&["handoff", "make", &host, "--language", "de"]).await;
+
+        let browser = Browser::open(BASE_PORT + 48).await;
+        browser.page.set_window_size(390, 844 + 143).await.expect("sized");
+        browser.page.goto(made["link"].as_str().expect("a link")).await.expect("the page");
+        browser.click("a.by-key").await;
+        browser.read("Quaymark in Ihre Zone schreiben lassen").await;
+        browser.type_into("#key", "hmac-sha256:nobody:bWFkZS11cC1zZWNyZXQtb2YtYS1rZXkh").await;
+        browser.click("[value='show']").await;
+        browser.read("Ihr Server hat den Schlüssel nicht angenommen.").await;
+        browser.read("The server knows no key of this name").await;
+        assert_eq!(held(&zone).await, before);
+
+        browser.type_into("#key", &statement).await;
+        browser.click("[value='show']").await;
+        browser.read("Das würde bei").await;
+        let text = browser.text().await;
+        assert!(text.contains("Entfernen") && text.contains("Hinzufügen"), "{text}");
+        assert_eq!(handoff::faults(&browser).await, Vec::<String>::new());
+        assert_eq!(held(&zone).await, before, "nothing before it is wanted");
+        browser.click("[value='write']").await;
+        browser.read("Es steht in Ihrer Zone.").await;
+        browser.see("[data-standing='live']").await;
+
+        browser.click("a.by-key").await;
+        browser.click("[value='undo']").await;
+        browser.read("Ihre Zone ist wieder, wie sie vorher war.").await;
+        assert_eq!(held(&zone).await, before);
+        let (_, recorded) = told(&["audit", "--as", "csv"]).await;
+        assert!(recorded.contains("handoff link"), "{recorded}");
+
+        browser.click("a.by-key").await;
+        browser.click("[value='forget']").await;
+        browser.see("#key").await;
+        browser.close().await;
     });
 }

@@ -48,6 +48,7 @@ use crate::console;
 use crate::described;
 use crate::guest::Reception;
 use crate::handoff_page;
+use crate::key_page;
 use crate::problem::{PROBLEM, Refusal};
 
 /// How long a browser remembers what other origins may do.
@@ -169,6 +170,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     api.merge(guests)
         .route("/handoff/returned", get(handoff_page::returned))
         .route("/handoff/{secret}", get(handoff_page::page))
+        .route("/handoff/{secret}/key", get(key_page::open).post(key_page::press))
         .route("/api/v1/openapi.json", get(operations::document))
         .route("/healthz", get(operations::healthz))
         .route("/readyz", get(operations::readyz))
