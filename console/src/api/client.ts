@@ -40,6 +40,8 @@ export type Ingress = Schemas["Ingress"];
 export type Line = Schemas["Line"];
 export type Order = Schemas["OrderView"];
 export type Party = Schemas["Party"];
+export type Publication = Schemas["Publication"];
+export type PublicationPlan = Schemas["PublicationPlan"];
 export type Probe = Schemas["Probe"];
 export type Rehearsal = Schemas["Rehearsal"];
 export type RosterLine = Schemas["RosterLine"];
@@ -51,6 +53,8 @@ export type StageCount = Schemas["StageCount"];
 export type SpreadPoint = Schemas["SpreadPoint"];
 export type Verdict = Schemas["Verdict"];
 export type Wait = Schemas["Wait"];
+export type WriteLine = Schemas["WriteLine"];
+export type ZoneKey = Schemas["ZoneKey"];
 export type Who = Schemas["Who"];
 
 /** A problem document (RFC 9457) as an error. */
@@ -208,6 +212,15 @@ export const api = {
   makeLink: (claim: Claim, wanted: NewHandoff) =>
     call<MadeHandoff>("POST", at(claim, "/handoffs"), wanted),
   takeBackLink: (id: string) => call<void>("DELETE", `handoffs/${id}`),
+  zoneKey: (claim: Claim) => call<Schemas["KeptKey"]>("GET", at(claim, "/zone-key")),
+  giveZoneKey: (claim: Claim, given: Schemas["GiveKey"]) =>
+    call<ZoneKey>("PUT", at(claim, "/zone-key"), given),
+  forgetZoneKey: (claim: Claim) => call<void>("DELETE", at(claim, "/zone-key")),
+  publicationPlan: (claim: Claim) => call<PublicationPlan>("GET", at(claim, "/publication-plan")),
+  publications: (claim: Claim) => page<Publication>(at(claim, "/publications")),
+  publish: (claim: Claim, plan?: string) =>
+    call<Publication>("POST", at(claim, "/publications"), { plan }),
+  undoPublication: (id: string) => call<void>("POST", `publications/${id}/undo`),
   sessions: (path: string) => page<Session>(path),
   endSession: (id: string) => call<void>("DELETE", `sessions/${id}`),
   audit: (path: string) => page<AuditEntry>(path),

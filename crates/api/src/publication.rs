@@ -39,6 +39,13 @@ pub struct ZoneKey {
     pub given_at: DateTime<Utc>,
 }
 
+/// The key of the zone that a domain lies in.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct KeptKey {
+    /// The key, if one is kept.
+    pub key: Option<ZoneKey>,
+}
+
 nomenta_core::spelled! {
     /// What is done with a record of a zone.
     #[derive(ToSchema)]
@@ -77,7 +84,8 @@ impl WriteLine {
         };
         let gone =
             update.sets.iter().flat_map(|set| set.gone().map(move |one| line(WriteAct::Remove, set, one)));
-        let new = update.sets.iter().flat_map(|set| set.new().map(move |one| line(WriteAct::Add, set, one)));
+        let new =
+            update.sets.iter().flat_map(|set| set.added().map(move |one| line(WriteAct::Add, set, one)));
         gone.chain(new).collect()
     }
 }

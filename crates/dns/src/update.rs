@@ -263,7 +263,7 @@ fn changes(set: &SetChange) -> Result<Vec<WireRecord>, hickory_proto::ProtoError
         record.set_dns_class(DNSClass::NONE);
         list.push(record);
     }
-    for stored in set.new() {
+    for stored in set.added() {
         list.push(WireRecord::from_rdata(name(&set.owner)?, stored.ttl, rdata(set, stored)?));
     }
     Ok(list)

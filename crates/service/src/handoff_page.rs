@@ -207,7 +207,8 @@ fn main(view: &HandoffView, returned: Option<&Said>, secret: &str) -> Markup {
                 p.intro { (said(intro)) }
             }
             @if let Some(returned) = returned {
-                p.returned role="status" { (said(returned)) }
+                // With an id, so that no newer page takes it for another paragraph.
+                p.returned #returned role="status" { (said(returned)) }
             }
             p.offline #offline role="status" hidden { (labels.offline) }
             noscript { p.offline { (labels.reload) } }

@@ -177,7 +177,7 @@ impl Visit {
     }
 
     async fn response(&self, shown: Shown) -> Result<Response, Refusal> {
-        let kept = publishing::kept_key(&self.app.calls, &self.record).await.ok();
+        let kept = publishing::kept_key(&self.app.calls, &self.record).await?;
         let last = self.last().await?;
         let reception = &self.app.config.reception;
         let status = match &shown.refused {

@@ -79,14 +79,14 @@ pub(crate) async fn give_key(
         sealed: &app.sealer.seal(ZONE_KEY, key.to_line().as_bytes()),
     };
     records.keep_zone_key(&new).await?;
-    kept_key(records, record).await
+    kept_key(records, record).await?.ok_or_else(|| no_key(zone))
 }
 
-/// The key that is kept of a domain's zone.
-pub(crate) async fn kept_key(records: &Store, record: &DomainRecord) -> Result<ZoneKey, Refusal> {
-    let zone = zone_of(record)?;
+/// The key that is kept of a domain's zone, if one is.
+pub(crate) async fn kept_key(records: &Store, record: &DomainRecord) -> Result<Option<ZoneKey>, Refusal> {
+    let Ok(zone) = zone_of(record) else { return Ok(None) };
     let kept = records.zone_key(ZoneOf { domain_id: record.id, zone }).await?;
-    kept.map(|row| row.key).ok_or_else(|| no_key(zone))
+    Ok(kept.map(|row| row.key))
 }
 
 /// Forgets the key of a domain's zone.

@@ -159,6 +159,9 @@ pub const PARTS: [Part; 52] = [
 /// Zones whose operator sets domains up in one click.
 pub const ONE_CLICK: [&str; 3] = ["ashlarquay.example", "dunvarra.example", "pellgate.example"];
 
+/// A domain whose customer gave the key of their zone, and the zone.
+pub const KEYED: (&str, &str) = ("stops.marbeck.test", "marbeck.test");
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -23,7 +23,7 @@ use crate::Layout;
 use crate::World;
 use crate::Zones;
 use crate::acts;
-use crate::cast::{ACCOUNTS, Act, ONE_CLICK, PARTS, Part, RIVALS, RivalPart};
+use crate::cast::{ACCOUNTS, Act, KEYED, ONE_CLICK, PARTS, Part, RIVALS, RivalPart};
 use crate::consent::Consent;
 use crate::customer;
 use crate::edge::{Edge, EdgeConfig};
@@ -135,6 +135,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
     println!("  Letting {} customers in …", ACCOUNTS.len());
     platform.seed(&world.zones, &edge).await?;
     platform.introduce(&world.consent).await?;
+    platform.give_key(&world.zones).await?;
     announce(layout, options, &setup, &secrets)?;
 
     let bringing = async {
@@ -376,6 +377,15 @@ impl Platform {
             consent.offer(zone).await?;
         }
         Ok(())
+    }
+
+    /// Gives the key of a customer's zone.
+    async fn give_key(&self, zones: &Zones) -> anyhow::Result<()> {
+        let (host, zone) = KEYED;
+        self.looked_at(&Subject::parse(host)?).await?;
+        let key = zones.give_key(zone, "marbeck-key").await?;
+        let path = format!("domains/{host}/zone-key");
+        self.call(Method::PUT, &path, Some(json!({ "key": key }))).await.map(drop)
     }
 
     /// Waits for the first look, which takes the baseline: customers are slower

@@ -4,6 +4,7 @@ import { ref, watch } from "vue";
 
 import { api, type Claim, Problem, type SheetView } from "@/api/client";
 import HandoffLinks from "@/features/handoff/HandoffLinks.vue";
+import PublishPanel from "@/features/publish/PublishPanel.vue";
 import { useSession } from "@/stores/session";
 
 import SheetChoices from "./SheetChoices.vue";
@@ -89,6 +90,7 @@ watch(() => [props.claim, revealed.value], read, { immediate: true });
       <SheetChoices :sheet="view.pair.sheet" :headings="view.headings" />
     </template>
     <HandoffLinks :host="claim.host" :account="claim.account" />
+    <PublishPanel :claim="claim" />
   </div>
 </template>
 

@@ -5,7 +5,8 @@ use std::path::Path;
 
 use anyhow::Context;
 use nomenta_api::publication::{
-    GiveKey, NewPublication, Publication, PublicationPlan, PublicationsQuery, WriteAct, WriteLine, ZoneKey,
+    GiveKey, KeptKey, NewPublication, Publication, PublicationPlan, PublicationsQuery, WriteAct, WriteLine,
+    ZoneKey,
 };
 use reqwest::Method;
 use serde_json::json;
@@ -22,7 +23,8 @@ const PAGE: i64 = 500;
 pub(crate) async fn run(client: &Client, shape: Shape, verb: PublishVerb) -> anyhow::Result<Done> {
     match verb {
         PublishVerb::Key { host, file: None, .. } => {
-            let key: ZoneKey = client.get(&format!("domains/{host}/zone-key")).await?;
+            let KeptKey { key } = client.get(&format!("domains/{host}/zone-key")).await?;
+            let key = key.context("No key of the zone is kept. Give one: nomenta publish key HOST FILE")?;
             said(shape, &key, &kept(&key))
         }
         PublishVerb::Key { host, file: Some(file), server } => {

@@ -10,7 +10,7 @@ use serde_json::{Value, json};
 
 use crate::browser::Browser;
 use crate::handoff;
-use crate::stage::{self, BASE_PORT, fresh_zone, stage};
+use crate::stage::{self, ADMIN, BASE_PORT, fresh_zone, stage};
 
 /// A domain whose customer has records of before, and made a key; the key in a file.
 async fn prepared(host: &str, zone: &str) -> PathBuf {
@@ -103,7 +103,7 @@ fn a_list_is_written_goes_live_and_is_taken_back_to_the_letter() {
 
         let (code, text) = told(&["publish", "forget-key", &host]).await;
         assert_eq!(code, Some(0), "{text}");
-        refused(&["publish", "key", &host], "No key of the zone").await;
+        refused(&["publish", "key", &host], "No key of the zone is kept").await;
     });
 }
 
@@ -243,6 +243,39 @@ fn a_customer_with_a_key_has_it_written_from_their_link() {
         browser.click("a.by-key").await;
         browser.click("[value='forget']").await;
         browser.see("#key").await;
+        browser.close().await;
+    });
+}
+
+#[test]
+fn an_engineer_writes_it_and_takes_it_back_in_the_console() {
+    stage();
+    stage::run(async {
+        let stage = stage();
+        let zone = fresh_zone("console");
+        let host = format!("rides.{zone}");
+        let file = prepared(&host, &zone).await;
+        let statement = std::fs::read_to_string(&file).expect("read");
+        let before = held(&zone).await;
+
+        let browser = Browser::open(BASE_PORT + 49).await;
+        let url = stage.service.setup.url();
+        browser.sign_in(&url, ADMIN).await;
+        browser.page.goto(&format!("{url}/domains/{host}?pane=sheet")).await.expect("the page");
+        browser.type_into("#zone-key", "let me in").await;
+        browser.press("Try the key and keep it").await;
+        browser.read("This is no key.").await;
+        browser.type_into("#zone-key", &statement).await;
+        browser.press("Try the key and keep it").await;
+        browser.read("Would be written to").await;
+        browser.press("Write it").await;
+        browser.read("Take it back").await;
+        stage.service.live(&host).await;
+
+        browser.press("Take it back").await;
+        browser.click(".el-dialog .el-button--danger").await;
+        browser.read("taken back").await;
+        assert_eq!(held(&zone).await, before);
         browser.close().await;
     });
 }

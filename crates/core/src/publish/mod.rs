@@ -53,7 +53,7 @@ pub struct SetChange {
 impl SetChange {
     /// Whether the set is only depended on.
     pub fn is_kept(&self) -> bool {
-        self.gone().next().is_none() && self.new().next().is_none()
+        self.gone().next().is_none() && self.added().next().is_none()
     }
 
     /// Records that are taken away.
@@ -62,7 +62,7 @@ impl SetChange {
     }
 
     /// Records that are added.
-    pub fn new(&self) -> impl Iterator<Item = &Stored> {
+    pub fn added(&self) -> impl Iterator<Item = &Stored> {
         self.after.iter().filter(|record| !self.before.contains(record))
     }
 }

@@ -229,7 +229,7 @@ mod tests {
         let new = update
             .sets
             .iter()
-            .flat_map(|s| s.new().map(move |r| format!("+ {} {}", owner(s), r.data.typed())));
+            .flat_map(|s| s.added().map(move |r| format!("+ {} {}", owner(s), r.data.typed())));
         gone.chain(new).map(|line| line.replace(test::token().txt_value().as_str(), "TOKEN")).collect()
     }
 
@@ -247,8 +247,8 @@ mod tests {
             ]
         );
         let back = update.clone().undone();
-        assert_eq!(back.sets.iter().flat_map(SetChange::new).count(), 2);
-        assert!(back.sets.iter().flat_map(SetChange::new).all(|record| record.octets.is_some()));
+        assert_eq!(back.sets.iter().flat_map(SetChange::added).count(), 2);
+        assert!(back.sets.iter().flat_map(SetChange::added).all(|record| record.octets.is_some()));
         assert_eq!(back.undone(), update);
 
         let kept: serde_json::Value = serde_json::to_value(&update).expect("JSON");

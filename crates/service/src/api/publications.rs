@@ -8,7 +8,7 @@ use axum::http::{HeaderMap, StatusCode};
 use nomenta_api::domain::ClaimQuery;
 use nomenta_api::problem::Problem;
 use nomenta_api::publication::{
-    GiveKey, NewPublication, Publication, PublicationPlan, PublicationsQuery, WriteLine, ZoneKey,
+    GiveKey, KeptKey, NewPublication, Publication, PublicationPlan, PublicationsQuery, WriteLine, ZoneKey,
 };
 use nomenta_api::role::Role;
 use nomenta_core::name::mask::Mask;
@@ -43,14 +43,14 @@ pub(super) async fn give_key(
 /// The key that is kept of the zone that a domain lies in, without its secret.
 #[utoipa::path(get, path = "/api/v1/domains/{host}/zone-key",
     params(("host" = String, Path, description = "The domain"), ClaimQuery),
-    responses((status = 200, body = ZoneKey), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    responses((status = 200, body = KeptKey), (status = 404, body = Problem)))]
 pub(super) async fn key(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-) -> Result<Json<ZoneKey>, Refusal> {
+) -> Result<Json<KeptKey>, Refusal> {
     let record = find(&app, &caller, &asked).await?;
-    Ok(Json(publishing::kept_key(&app.calls, &record).await?))
+    Ok(Json(KeptKey { key: publishing::kept_key(&app.calls, &record).await? }))
 }
 
 /// Forgets the key of the zone that a domain lies in.
