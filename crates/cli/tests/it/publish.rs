@@ -157,6 +157,8 @@ fn every_refusal_leaves_the_zone_as_it_was_and_says_what_to_do() {
         // A zone that has changed between preview and sending, and after it was sent.
         let (code, text) = told(&["publish", "key", &host, file]).await;
         assert_eq!(code, Some(0), "{text}: {statement}");
+        // The list stays that of the last look.
+        stage.service.cli_json(&["pause", &host]).await;
         let (_, plan) = stage.service.get(&format!("domains/{host}/publication-plan")).await;
         let alias = |act: &str| {
             let lines = plan["lines"].as_array().expect("lines");
