@@ -47,6 +47,8 @@ nomenta_core::spelled! {
         Handoff = "handoff",
         /// A key by which a customer's zone is written to.
         ZoneKey = "zone-key",
+        /// Whoever is told what happens.
+        Receiver = "receiver",
         /// An update of a customer's zone.
         Publication = "publication",
     }

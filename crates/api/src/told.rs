@@ -188,6 +188,14 @@ mod tests {
             (Event::Paused {}, "Paused."),
             (Event::Resumed {}, "Resumed."),
             (Event::Suspended {}, "Its account is suspended: the route is withdrawn."),
+            (
+                Event::Published { zone: "onswick.example".into(), removed: 1, added: 2 },
+                "Published for the customer in onswick.example: 1 removed, 2 added.",
+            ),
+            (
+                Event::TakenBack { zone: "onswick.example".into() },
+                "What was published in onswick.example was taken back.",
+            ),
             (Event::Unsuspended {}, "Its account is resumed: the route is there again."),
             (Event::Moved { site: words("o") }, "Shows the site o from now on."),
             (Event::Staged { site: Some(words("s")), at }, "Shows the site s from 1970-01-01 00:00 UTC on."),

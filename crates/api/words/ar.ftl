@@ -143,6 +143,55 @@ key-refused = لم يقبل خادمك المفتاح. لم يتغير شيء.
 key-changed = تغيّر نطاقك في هذه الأثناء. لم يُكتب شيء؛ انظر من جديد.
 key-not-written = لم يُكتب شيء. اتبع الخطوات، أو حاول مجددًا.
 
+## Being told by mail
+
+tell-me = أخبروني بالبريد
+tell-field = عنوان بريدك
+tell-hint = نكتب عندما يكون هناك ما يجب فعله، وعندما يعمل الموقع. يمكنك إنهاء ذلك في كل رسالة.
+tell-sent = انظر في بريدك: سألنا هناك هل تريد ذلك.
+tell-refused = لا نستطيع الكتابة إلى هذا العنوان. تحقق منه أو حاول لاحقًا.
+told-confirmed = سنخبرك عندما يكون هناك ما يجب فعله، وعندما يعمل الموقع.
+told-stop = هل تريد إيقاف رسائل { $platform } حول هذا؟
+told-stopped = لن نكتب بعد الآن حول هذا.
+
+notice-token = { $host }: ما يجب إضافته من أجل { $platform }
+notice-token-said = هناك قيمة جديدة يجب إضافتها إلى إعدادات DNS لديك. صفحتك تقول أيّ قيمة وأين.
+notice-blocked = { $host }: هناك ما يعيق
+notice-blocked-said = يجب تغيير شيء في إعدادات DNS لديك قبل أن نتابع.
+notice-waiting = { $host }: لم يتغير شيء منذ مدة
+notice-waiting-said = السجلات ليست هناك بعد، أو بعضها فقط. صفحتك تُظهر ما بقي.
+notice-claimed = { $host }: أثبت شخص آخر ملكيته أيضًا
+notice-claimed-said = أثبت عميل آخر لدى { $platform } أن هذا الاسم له. إن كان لك فاترك سجلاتك كما هي، وتواصل معنا.
+notice-live = { $host } يعمل الآن
+notice-live-said = كل شيء في مكانه. لا يلزمك فعل شيء آخر.
+notice-lapsed = { $host }: هناك ما اختفى
+notice-lapsed-said = كان يعمل من قبل، وهناك سجل يحتاجه لم يعد موجودًا.
+notice-expiring = { $host }: شهادته تنتهي قريبًا
+notice-expiring-said = لم يمكن تجديدها تلقائيًا. صفحتك تُظهر ما يعيق.
+notice-left = { $host }: بقيت سجلات { $platform }
+notice-left-said = لم يعد الاسم لدى { $platform }، وما زالت سجلات تقود إليه. احذفها كي لا يستعملها غيرك.
+
+mail-several = { $count ->
+    [one] تغيير واحد في { $host }
+   *[other] عدد التغييرات في { $host }: { $count }
+}
+mail-many = { $count ->
+    [one] رسالة واحدة من { $platform }
+   *[other] عدد الرسائل من { $platform }: { $count }
+}
+mail-more = { $count ->
+    [one] وواحدة أخرى.
+   *[other] والمزيد: { $count }.
+}
+mail-open = افتح صفحتك
+mail-ask = هل تعثرت؟ اكتب إلى { $support }.
+mail-why = تصلك هذه الرسالة لأنه طُلب من { $platform } إخبارك.
+mail-stop = أوقف هذه الرسائل
+mail-question = { $host }: هل نخبرك عندما يحدث شيء؟
+mail-question-said = طلب شخص على صفحة من { $platform } أن نخبر هذا العنوان عندما يكون هناك ما يجب فعله، وعندما يعمل الموقع.
+mail-confirm = نعم، أخبروني
+mail-unasked = إن لم تكن أنت فلا تفعل شيئًا: لن نكتب مرة أخرى.
+
 ## What we found
 
 found = ما وجدناه

@@ -139,6 +139,55 @@ key-refused = Ihr Server hat den Schlüssel nicht angenommen. Es wurde nichts ge
 key-changed = Ihre Zone hat sich inzwischen geändert. Es wurde nichts geschrieben; sehen Sie noch einmal nach.
 key-not-written = Es wurde nichts geschrieben. Folgen Sie den Schritten, oder versuchen Sie es noch einmal.
 
+## Being told by mail
+
+tell-me = Per Mail Bescheid geben
+tell-field = Ihre Mailadresse
+tell-hint = Wir schreiben, wenn etwas zu tun ist, und wenn es steht. In jeder Mail können Sie das beenden.
+tell-sent = Sehen Sie in Ihr Postfach: Dort haben wir gefragt, ob Sie es wollen.
+tell-refused = An diese Adresse können wir nicht schreiben. Prüfen Sie sie, oder versuchen Sie es später noch einmal.
+told-confirmed = Wir geben Bescheid, wenn etwas zu tun ist, und wenn es steht.
+told-stop = Keine Mails mehr von { $platform } dazu?
+told-stopped = Wir schreiben dazu nicht mehr.
+
+notice-token = { $host }: was für { $platform } einzutragen ist
+notice-token-said = In Ihren DNS-Einstellungen ist ein neuer Wert einzutragen. Ihre Seite sagt, welcher und wo.
+notice-blocked = { $host }: etwas steht im Weg
+notice-blocked-said = In Ihren DNS-Einstellungen ist etwas zu ändern, bevor es weitergeht.
+notice-waiting = { $host }: seit einer Weile geht nichts voran
+notice-waiting-said = Die Einträge fehlen noch, oder ein Teil von ihnen. Ihre Seite zeigt, was noch zu tun ist.
+notice-claimed = { $host }: noch jemand hat ihn nachgewiesen
+notice-claimed-said = Auch ein anderer Kunde von { $platform } hat gezeigt, dass ihm dieser Name gehört. Wenn er Ihrer ist, lassen Sie Ihre Einträge, wie sie sind, und melden Sie sich.
+notice-live = { $host } ist verbunden
+notice-live-said = Alles ist an seinem Platz. Sie müssen nichts mehr tun.
+notice-lapsed = { $host }: etwas ist nicht mehr da
+notice-lapsed-said = Es ging schon einmal, und ein Eintrag, den es braucht, fehlt jetzt.
+notice-expiring = { $host }: das Zertifikat läuft bald ab
+notice-expiring-said = Es ließ sich nicht von selbst erneuern. Ihre Seite zeigt, was im Weg steht.
+notice-left = { $host }: Einträge von { $platform } sind noch da
+notice-left-said = Der Name ist nicht mehr bei { $platform }, und Einträge führen noch dorthin. Entfernen Sie sie, damit sie niemand sonst benutzt.
+
+mail-several = { $count ->
+    [one] Eine Änderung bei { $host }
+   *[other] { $count } Änderungen bei { $host }
+}
+mail-many = { $count ->
+    [one] Eine Nachricht von { $platform }
+   *[other] { $count } Nachrichten von { $platform }
+}
+mail-more = { $count ->
+    [one] Und noch eine.
+   *[other] Und { $count } weitere.
+}
+mail-open = Ihre Seite öffnen
+mail-ask = Sie kommen nicht weiter? Schreiben Sie an { $support }.
+mail-why = Sie bekommen das, weil { $platform } gebeten wurde, Ihnen Bescheid zu geben.
+mail-stop = Diese Mails beenden
+mail-question = { $host }: sollen wir Bescheid geben, wenn etwas geschieht?
+mail-question-said = Auf einer Seite von { $platform } hat jemand gebeten, dieser Adresse Bescheid zu geben, wenn etwas zu tun ist, und wenn es steht.
+mail-confirm = Ja, geben Sie Bescheid
+mail-unasked = Wenn Sie das nicht waren, tun Sie nichts: Wir schreiben nicht wieder.
+
 ## What we found
 
 found = Was wir gefunden haben

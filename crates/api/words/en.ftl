@@ -139,6 +139,55 @@ key-refused = Your server did not take the key. Nothing was changed.
 key-changed = Your zone has changed meanwhile. Nothing was written; look at it once more.
 key-not-written = Nothing was written. Follow the steps instead, or try again.
 
+## Being told by mail
+
+tell-me = Tell me by mail
+tell-field = Your mail address
+tell-hint = We write when something has to be done, and when it is live. You can end it in every mail.
+tell-sent = Look into your mailbox: we have asked there whether you want it.
+tell-refused = We cannot write to that address. Check it, or try again later.
+told-confirmed = We tell you when something has to be done, and when it is live.
+told-stop = No more mails from { $platform } about this?
+told-stopped = We write no more about this.
+
+notice-token = { $host }: what to add for { $platform }
+notice-token-said = There is a new value to be added to your DNS settings. Your page says which, and where.
+notice-blocked = { $host }: something is in the way
+notice-blocked-said = Something in your DNS settings has to be changed before it can go on.
+notice-waiting = { $host }: nothing has moved for a while
+notice-waiting-said = The records are not there yet, or only in part. If you have lost the thread, your page shows what is left to do.
+notice-claimed = { $host }: somebody else has proved it too
+notice-claimed-said = Another customer of { $platform } has shown that this name is theirs. If it is yours, leave your records as they are, and get in touch.
+notice-live = { $host } is live
+notice-live-said = Everything is in place. You need not do anything more.
+notice-lapsed = { $host }: something is gone
+notice-lapsed-said = It worked before, and a record that it needs is not there any more.
+notice-expiring = { $host }: its certificate runs out soon
+notice-expiring-said = It could not be renewed by itself. Your page shows what is in the way.
+notice-left = { $host }: records of { $platform } are left
+notice-left-said = The name is not at { $platform } any more, and records still lead there. Take them away, so that nobody else can use them.
+
+mail-several = { $count ->
+    [one] One change at { $host }
+   *[other] { $count } changes at { $host }
+}
+mail-many = { $count ->
+    [one] One message from { $platform }
+   *[other] { $count } messages from { $platform }
+}
+mail-more = { $count ->
+    [one] And one more.
+   *[other] And { $count } more.
+}
+mail-open = Open your page
+mail-ask = Stuck? Write to { $support }.
+mail-why = You get this because { $platform } was asked to tell you.
+mail-stop = No more of these mails
+mail-question = { $host }: shall we tell you when something happens?
+mail-question-said = Somebody has asked on a page of { $platform } that this address be told when something has to be done, and when it is live.
+mail-confirm = Yes, tell me
+mail-unasked = If it was not you, do nothing: we do not write again.
+
 ## What we found
 
 found = What we found

@@ -82,6 +82,8 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Job(verb) => commands::job::run(&client, shape, verb).await,
         Verb::Handoff(verb) => commands::handoff::handoff(&client, shape, verb).await,
         Verb::Publish(verb) => commands::publish::run(&client, shape, verb).await,
+        Verb::Hook(verb) => commands::notice::hook(&client, shape, verb).await,
+        Verb::Notice(verb) => commands::notice::notice(&client, shape, verb).await,
         Verb::Session(verb) => commands::registry::session(&client, shape, verb).await,
         Verb::Audit(options) => commands::audit::run(&client, shape, options).await,
         Verb::History { host } => commands::domain::history(&client, shape, &host).await,

@@ -14,6 +14,7 @@ pub mod claim;
 pub mod intake;
 pub mod judge;
 pub mod name;
+pub mod notice;
 pub mod one_click;
 pub mod publish;
 pub mod reading;

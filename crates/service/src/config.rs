@@ -16,6 +16,7 @@ use nomenta_dns::responder::ChallengeZone;
 use nomenta_store::Retention;
 
 use crate::guest::Reception;
+use crate::notices::NoticesConfig;
 use crate::one_click::OneClick;
 
 /// Everything that an operator may set.
@@ -35,6 +36,8 @@ pub struct ServiceConfig {
     pub reception: Reception,
     /// The platform as a provider of one-click templates.
     pub one_click: Option<OneClick>,
+    /// How people and systems are told what happens.
+    pub notices: NoticesConfig,
     /// How the DNS editors of known operators want lines typed.
     pub book: Book,
     /// Judging and looking again.

@@ -138,6 +138,7 @@ pub(crate) async fn view(
         customers: &customers,
         zone: guest.link.zone.as_ref(),
         more: state.shown.more,
+        has_mail: app.notices.has_mail(),
         quorum: app.config.policy.quorum,
         expires_at: guest.link.expires_at,
     }))

@@ -129,7 +129,7 @@ fn strayed(app: &App, headers: &HeaderMap) -> Result<Response, Refusal> {
     bare(app, language, &Returned::Other.said(language), None)
 }
 
-fn spoken(app: &App, asked: Option<&str>, headers: &HeaderMap) -> Language {
+pub(crate) fn spoken(app: &App, asked: Option<&str>, headers: &HeaderMap) -> Language {
     guest::known(asked).or_else(|| guest::accepted(headers)).unwrap_or(app.config.reception.language)
 }
 
@@ -411,6 +411,9 @@ fn foot(view: &HandoffView, secret: &str) -> Markup {
             p #told role="status" {}
             @if let Some(ask) = &view.ask {
                 p { a href=[href] { (said(ask)) } }
+            }
+            @if let Some(tell_me) = &view.tell_me {
+                p { a.tell-me href=(format!("/handoff/{secret}/tell?language={}", view.language)) { (said(tell_me)) } }
             }
             p { a.by-key href=(format!("/handoff/{secret}/key?language={}", view.language)) { (said(&view.by_key)) } }
             p.soft { (said(&view.expires)) }

@@ -21,6 +21,7 @@ mod key_page;
 mod look;
 mod masking;
 mod negotiation;
+mod notices;
 mod one_click;
 mod ordering;
 mod precondition;
@@ -29,6 +30,7 @@ mod publishing;
 mod repeats;
 mod sealing;
 mod sweep;
+mod told_page;
 mod upkeep;
 mod worker;
 
@@ -52,11 +54,13 @@ pub use config::{BootKey, ChallengeDns, ServiceConfig};
 pub use guest::Reception;
 pub use intake::MOST_ROWS;
 pub use nomenta_store::Retention;
+pub use notices::{MailConfig, NoticesConfig};
 pub use one_click::OneClick;
 
 use crate::described::Described;
 use crate::handoff::Waits;
 use crate::hub::Hub;
+use crate::notices::Notices;
 use crate::one_click::Offers;
 use crate::repeats::Repeats;
 
@@ -78,7 +82,8 @@ pub(crate) struct App {
     /// The same, for calls.
     pub calls: Store,
     pub watchman: Watchman,
-    pub surveyor: Surveyor,
+    pub surveyor: Arc<Surveyor>,
+    pub notices: Notices,
     pub prober: Prober,
     pub sealer: Sealer,
     pub hub: Hub,
@@ -133,6 +138,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     let hub = tokio::spawn(hub::listen(app.clone()));
     let worker = tokio::spawn(worker::run(app.clone()));
     let jobs = tokio::spawn(jobs::run(app.clone()));
+    let notices = tokio::spawn(notices::run(app.clone()));
     let upkeep = tokio::spawn(upkeep::run(app.clone()));
 
     if let Some((responder, zone)) = responder {
@@ -148,6 +154,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
 
     worker.await?;
     jobs.await?;
+    notices.await?;
     upkeep.await?;
     hub.await?;
 
@@ -173,6 +180,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
     let handle = metrics.handle();
     let _ = metrics::set_global_recorder(metrics);
 
+    let surveyor = Arc::new(Surveyor::new(config.dns.clone())?);
     let calls = store.for_calls(&config.database).context("Cannot open the database")?;
     let document = document();
     Ok(App {
@@ -180,7 +188,8 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         described: Described::read(&document)?,
         document: serde_json::to_vec(&document)?.into(),
         calls,
-        surveyor: Surveyor::new(config.dns.clone())?,
+        notices: Notices::new(&config, surveyor.clone())?,
+        surveyor,
         sealer: sealing::open(&config, &store).await?,
         acme: ordering::Issuer::default(),
         repeats: Repeats::default(),

@@ -7,6 +7,7 @@ use nomenta_store::{Sealed, Store, StoreError};
 
 use crate::config::ServiceConfig;
 use crate::look::PRIVATE_KEY;
+use crate::notices::{HOOK_SECRET, LINK};
 use crate::ordering::ACCOUNT;
 use crate::publishing::ZONE_KEY;
 
@@ -47,6 +48,8 @@ pub(crate) async fn open(config: &ServiceConfig, store: &Store) -> anyhow::Resul
                     Sealed::PrivateKey => PRIVATE_KEY,
                     Sealed::Account => ACCOUNT,
                     Sealed::ZoneKey => ZONE_KEY,
+                    Sealed::HookSecret => HOOK_SECRET,
+                    Sealed::Link => LINK,
                 };
                 Ok(sealer.reseal(purpose, sealed)?)
             })

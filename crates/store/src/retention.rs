@@ -26,6 +26,10 @@ nomenta_core::spelled! {
         Handoffs = "handoffs",
         /// Updates that were sent to customers' zones.
         Publications = "publications",
+        /// Notices that were sent, or given up.
+        Deliveries = "notices",
+        /// Whoever is told nothing any more.
+        Receivers = "receivers",
         /// Answers to calls that carried a key of their own.
         Answers = "answers",
     }
@@ -73,7 +77,7 @@ impl Retention {
             Aged::Steps => self.steps,
             Aged::Orders => self.orders,
             Aged::Audit | Aged::Publications => self.audit,
-            Aged::Jobs | Aged::Sessions | Aged::Handoffs => self.jobs,
+            Aged::Jobs | Aged::Sessions | Aged::Handoffs | Aged::Deliveries | Aged::Receivers => self.jobs,
             Aged::Answers => ANSWERS,
         }
     }
@@ -140,6 +144,18 @@ impl Store {
                 self, before, most,
                 "DELETE FROM publications WHERE id IN (
                      SELECT id FROM publications WHERE created_at < $1 ORDER BY created_at LIMIT $2)"
+            ),
+            Aged::Deliveries => forget!(
+                self, before, most,
+                "DELETE FROM deliveries WHERE id IN (
+                     SELECT id FROM deliveries WHERE at < $1 AND state <> 'due' ORDER BY at LIMIT $2)"
+            ),
+            Aged::Receivers => forget!(
+                self, before, most,
+                "DELETE FROM receivers WHERE id IN (
+                     SELECT id FROM receivers WHERE coalesce(ended_at, asked_at) < $1
+                       AND (ended_at IS NOT NULL OR confirmed_at IS NULL)
+                     ORDER BY coalesce(ended_at, asked_at) LIMIT $2)"
             ),
             Aged::Answers => forget!(
                 self,

@@ -15,6 +15,10 @@ pub enum Sealed {
     Account,
     /// A key of a customer's zone.
     ZoneKey,
+    /// What a hook's calls are signed with.
+    HookSecret,
+    /// A link that leads a reader to what a mail is about.
+    Link,
 }
 
 /// Replaces the boxes of one table that there are others for.
@@ -84,6 +88,22 @@ impl Store {
             Sealed::ZoneKey,
             "SELECT id AS key, sealed FROM zone_keys FOR UPDATE",
             "UPDATE zone_keys SET sealed = $2 WHERE id = $1"
+        );
+
+        replaced += reseal_table!(
+            tx,
+            reseal,
+            Sealed::HookSecret,
+            r#"SELECT id AS key, sealed AS "sealed!" FROM receivers WHERE sealed IS NOT NULL FOR UPDATE"#,
+            "UPDATE receivers SET sealed = $2, former = NULL WHERE id = $1"
+        );
+
+        replaced += reseal_table!(
+            tx,
+            reseal,
+            Sealed::Link,
+            r#"SELECT id AS key, sealed_link AS "sealed!" FROM receivers WHERE sealed_link IS NOT NULL FOR UPDATE"#,
+            "UPDATE receivers SET sealed_link = $2 WHERE id = $1"
         );
 
         replaced += reseal_table!(

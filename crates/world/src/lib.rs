@@ -16,9 +16,11 @@ pub mod edge;
 mod forwarder;
 mod framed;
 pub mod front;
+pub mod hook;
 pub mod issuer_front;
 mod knot;
 pub mod layout;
+pub mod mailbox;
 pub mod odd;
 pub mod others;
 pub mod pebble;
@@ -49,6 +51,7 @@ pub use watch::{Said, Say};
 pub use zones::Zones;
 
 use crate::consent::Consent;
+use crate::mailbox::Mailbox;
 use crate::watch::Watch;
 
 /// The running servers; dropping it ends them.
@@ -64,8 +67,11 @@ pub struct World {
     pub origins: front::Origins,
     /// The DNS operator that offers one click.
     pub consent: Consent,
+    /// Where mail arrives.
+    pub mailbox: Mailbox,
     _front: DropGuard,
     _consenting: DropGuard,
+    _receiving: DropGuard,
     _lock: File,
 }
 
@@ -99,6 +105,7 @@ impl World {
         let origins = front::Origins::default();
         let front = front::start(&layout, &origins).await?;
         let (consent, consenting) = consent::start(&layout, &zones).await?;
+        let (mailbox, receiving) = mailbox::start(&layout).await?;
         layout.trust(&std::fs::read_to_string(layout.state.join("authority.pem"))?)?;
 
         say("Starting the certification authority");
@@ -113,8 +120,10 @@ impl World {
             _forwarder: forwarder,
             origins,
             consent,
+            mailbox,
             _front: front,
             _consenting: consenting,
+            _receiving: receiving,
             _lock: lock,
         })
     }

@@ -62,7 +62,8 @@ impl ServiceSetup {
             .env("NOMENTA_DATABASE", &self.database)
             .env("NOMENTA_SEALING_KEY", &self.sealing_key)
             .env("NOMENTA_ADMIN_KEY", &self.admin_key)
-            .env("NOMENTA_EDGE_KEY", &self.edge_key);
+            .env("NOMENTA_EDGE_KEY", &self.edge_key)
+            .env("NOMENTA_MAIL_PASSWORD", crate::mailbox::PASSWORD);
 
         let mut daemon = Daemon::start("the service", command, log, Signal::SIGTERM)?;
         let client = reqwest::Client::builder().timeout(Duration::from_secs(2)).build()?;
@@ -126,6 +127,9 @@ impl ServiceSetup {
         if layout.one_click_key().exists() {
             option("one-click-key", layout.one_click_key().display().to_string());
         }
+        option("mail-server", crate::mailbox::address(layout).to_string());
+        option("mail-user", crate::mailbox::USER.into());
+        option("mail-from", "domains@quaymark.example".into());
         option("face-name", "Quaymark".into());
         option("face-colour", "#1f5673".into());
         option("support", "help@quaymark.example".into());

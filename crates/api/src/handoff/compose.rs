@@ -45,6 +45,8 @@ pub struct Scene<'a> {
     pub zone: Option<&'a DnsName>,
     /// How many domains there are beyond those.
     pub more: usize,
+    /// Whether mail is sent.
+    pub has_mail: bool,
     /// Share of the vantages that must see the routing.
     pub quorum: f64,
     /// Until when the link shows anything.
@@ -78,6 +80,7 @@ impl HandoffView {
             more: (scene.more > 0).then(|| speaker.more_domains(scene.more)),
             ask: scene.face.support.as_deref().map(|support| speaker.ask(support)),
             expires: speaker.expires(scene.expires_at),
+            tell_me: scene.has_mail.then(|| speaker.tell_me()),
             by_key: speaker.key_way(),
             labels: labels(speaker),
         }
@@ -367,6 +370,7 @@ mod tests {
             customers: &[customer(different)],
             zone: None,
             more: 0,
+            has_mail: false,
             quorum: 0.6,
             expires_at: DateTime::UNIX_EPOCH,
         })

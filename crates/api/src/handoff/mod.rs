@@ -9,6 +9,7 @@ mod markdown;
 mod one_click;
 mod said;
 mod steps;
+mod tell;
 mod words;
 
 use chrono::{DateTime, Utc};
@@ -26,6 +27,8 @@ pub use self::by_key::{KeyPage, KeyRefusal};
 pub use self::compose::{Customer, Scene, ended};
 pub use self::one_click::{Offered, Returned};
 pub use self::said::{Piece, Said};
+pub use self::tell::TellPage;
+pub(crate) use self::words::Speaker;
 pub use self::words::{Direction, Language};
 
 /// How the platform shows itself to its customers.
@@ -64,6 +67,8 @@ pub struct HandoffView {
     pub ask: Option<Said>,
     /// Until when the link shows anything.
     pub expires: Said,
+    /// Leads to where somebody asks to be told by mail; nothing, where no mail is sent.
+    pub tell_me: Option<Said>,
     /// Leads to where a key of their own name server is given.
     pub by_key: Said,
     /// What stands on buttons and beside lists.

@@ -4,6 +4,7 @@ mod contest;
 mod domain;
 mod fleet;
 mod handoff;
+mod notice;
 mod publish;
 mod registry;
 mod serve;
@@ -18,6 +19,7 @@ pub(crate) use self::domain::{
 };
 pub(crate) use self::fleet::{AuditOptions, BulkVerb, IntakeOptions, JobVerb};
 pub(crate) use self::handoff::{HandoffVerb, ReceptionOptions};
+pub(crate) use self::notice::{HookVerb, NoticeOptions, NoticeVerb};
 pub(crate) use self::publish::PublishVerb;
 pub(crate) use self::registry::{
     AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, SessionVerb, SiteVerb,
@@ -151,6 +153,12 @@ pub(crate) enum Verb {
     /// Write what a customer must publish to their zone for them, under a key that they give.
     #[command(subcommand)]
     Publish(PublishVerb),
+    /// Systems of the platform that are called when something happens.
+    #[command(subcommand)]
+    Hook(HookVerb),
+    /// What was told to whom, and who is written to.
+    #[command(subcommand)]
+    Notice(NoticeVerb),
     /// Sessions of the console.
     #[command(subcommand)]
     Session(SessionVerb),

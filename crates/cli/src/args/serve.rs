@@ -16,7 +16,7 @@ use nomenta_dns::{Politeness, SurveyLimits, Vantage};
 use nomenta_service::Retention;
 use thiserror::Error;
 
-use super::ReceptionOptions;
+use super::{NoticeOptions, ReceptionOptions};
 
 /// Longest time for which anything is kept, in days: a century.
 const MOST_DAYS: i64 = 36_500;
@@ -174,6 +174,8 @@ pub(crate) struct ServeOptions {
     pub kept: KeptOptions,
     #[command(flatten)]
     pub reception: ReceptionOptions,
+    #[command(flatten)]
+    pub notices: NoticeOptions,
     /// Refuse changes that do not say which version they are of (If-Match).
     #[arg(long)]
     pub need_versions: bool,

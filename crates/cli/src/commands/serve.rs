@@ -84,6 +84,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         retention: options.kept.retention(),
         reception: options.reception.reception(&options)?,
         one_click: options.reception.one_click(&options)?,
+        notices: options.notices.notices()?,
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
         dns: dns(&options, egress.clone()),
         rules: Rules {

@@ -30,6 +30,7 @@ mod methods;
 mod misbehaving;
 mod mistakes;
 mod names;
+mod notices;
 mod one_click;
 mod own;
 mod preflight;

@@ -97,6 +97,7 @@ pub(crate) fn setup(port: u16, database: String) -> ServiceSetup {
             "--look-live=8",
             "--order-retry=4",
             "--pair-hold=5",
+            "--mail-gather=1",
         ]
         .map(Into::into)
         .into(),

@@ -13,6 +13,7 @@ mod handoffs;
 mod intake;
 mod jobs;
 mod lives;
+mod notices;
 mod operations;
 mod paging;
 mod publications;
@@ -50,6 +51,7 @@ use crate::guest::Reception;
 use crate::handoff_page;
 use crate::key_page;
 use crate::problem::{PROBLEM, Refusal};
+use crate::told_page;
 
 /// How long a browser remembers what other origins may do.
 const PREFLIGHT: Duration = Duration::from_secs(3600);
@@ -119,6 +121,15 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(handoffs::offer_for))
         .routes(routes!(handoffs::templates))
         .routes(routes!(publications::give_key, publications::key, publications::forget_key))
+        .routes(routes!(notices::add_hook, notices::hooks))
+        .routes(routes!(notices::rotate))
+        .routes(routes!(notices::remove_hook))
+        .routes(routes!(notices::add_recipient, notices::recipients))
+        .routes(routes!(notices::remove_recipient))
+        .routes(routes!(notices::list))
+        .routes(routes!(notices::redeliver))
+        .routes(routes!(notices::redeliver_all))
+        .routes(routes!(notices::preview))
         .routes(routes!(publications::plan))
         .routes(routes!(publications::add, publications::list))
         .routes(routes!(publications::undo))
@@ -170,6 +181,8 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     api.merge(guests)
         .route("/handoff/returned", get(handoff_page::returned))
         .route("/handoff/{secret}", get(handoff_page::page))
+        .route("/told/{token}", get(told_page::reader).post(told_page::answer))
+        .route("/handoff/{secret}/tell", get(told_page::open).post(told_page::ask))
         .route("/handoff/{secret}/key", get(key_page::open).post(key_page::press))
         .route("/api/v1/openapi.json", get(operations::document))
         .route("/healthz", get(operations::healthz))

@@ -3,7 +3,7 @@
 
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::finding::{Diagnosis, Entry, Finding};
+use crate::judge::finding::{Diagnosis, Entry, Finding, Severity};
 
 mod address_foreign;
 mod address_partial;
@@ -104,6 +104,11 @@ pub static CATALOGUE: &[&Entry] = &[
     &pair_incomplete::ENTRY,
     &left_behind::ENTRY,
 ];
+
+/// Whether a finding keeps its gate from passing, as the catalogue has it.
+pub fn is_blocker(code: Code) -> bool {
+    CATALOGUE.iter().any(|entry| entry.code == code && entry.severity == Severity::Blocker)
+}
 
 /// Runs every detector; an entry yields to those that explain it. Of a domain
 /// that has left only what is left behind matters.

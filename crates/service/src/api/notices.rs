@@ -1,0 +1,312 @@
+//! Who is told what happens, and what came of it.
+
+use std::sync::Arc;
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
+use chrono::{TimeDelta, Utc};
+use nomenta_api::handoff::Language;
+use nomenta_api::notice::{
+    DeliveriesQuery, Delivery, DeliveryState, MadeHook, NewHook, NewRecipient, PreviewQuery, Receiver,
+    ReceiversQuery, Redelivered, Redelivery, Way, WrittenMail,
+};
+use nomenta_api::problem::{FieldCode, Problem, ProblemKind};
+use nomenta_api::role::Role;
+use nomenta_core::notice::NoticeKind;
+use nomenta_store::{DeliveryFilter, DeliveryRow, NewReceiver, ReceiverRow};
+use uuid::Uuid;
+
+use super::paging;
+use super::registry::Created;
+use super::roster::whose;
+use crate::App;
+use crate::access::Caller;
+use crate::notices::{self, HOOK_SECRET};
+use crate::problem::{Body, Named, Params, Refusal};
+
+/// For how long calls are signed with the former secret too.
+const OVERLAP: TimeDelta = TimeDelta::hours(24);
+/// Things that a sample mail tells at most.
+const MOST_SAMPLES: usize = 100;
+
+/// Has a system of the platform called when something happens; the secret that calls are signed
+/// with is shown this once.
+#[utoipa::path(post, path = "/api/v1/hooks", request_body = NewHook,
+    responses((status = 201, body = MadeHook), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn add_hook(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Body(new): Body<NewHook>,
+) -> Result<Created<MadeHook>, Refusal> {
+    let account = may_tell(&app, &caller, new.account.as_deref()).await?;
+    app.notices
+        .vetted(&new.url)
+        .map_err(|what| Refusal::field("url", FieldCode::Form, format!("{what}.")))?;
+
+    let secret = notices::new_secret();
+    let receiver = NewReceiver {
+        way: Way::Hook,
+        target: &new.url,
+        account,
+        domain_id: None,
+        kinds: &new.kinds,
+        language: None,
+        quiet: None,
+        sealed: Some(&app.sealer.seal(HOOK_SECRET, secret.as_bytes())),
+        sealed_link: None,
+        is_unconfirmed: false,
+    };
+    let added = caller.records(&app).add_receiver(&receiver).await;
+    let id = added.map_err(|error| Refusal::of_record(error, "account"))?;
+    Ok((StatusCode::CREATED, Json(MadeHook { id, secret, former_until: None })))
+}
+
+/// Hooks, newest first, a page at a time; the `Link` header leads to the next (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/hooks", params(ReceiversQuery),
+    responses((status = 200, body = [Receiver]), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn hooks(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<ReceiversQuery>,
+) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {
+    listed(&app, &caller, Way::Hook, "hooks", &query).await
+}
+
+/// Gives a hook another secret. For a day its calls are signed with the former one too.
+#[utoipa::path(post, path = "/api/v1/hooks/{id}/rotation", params(("id" = Uuid, Path, description = "The hook")),
+    responses((status = 200, body = MadeHook), (status = 404, body = Problem)))]
+pub(super) async fn rotate(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(id): Named<Uuid>,
+) -> Result<Json<MadeHook>, Refusal> {
+    caller.needs(Role::Admin)?;
+    let secret = notices::new_secret();
+    let until = Utc::now() + OVERLAP;
+    let sealed = app.sealer.seal(HOOK_SECRET, secret.as_bytes());
+    caller.records(&app).rotate_secret(id, &caller.whose(), &sealed, until).await?;
+    Ok(Json(MadeHook { id, secret, former_until: Some(until) }))
+}
+
+/// Calls a hook no more; what was to be told is forgotten.
+#[utoipa::path(delete, path = "/api/v1/hooks/{id}", params(("id" = Uuid, Path, description = "The hook")),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn remove_hook(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(id): Named<Uuid>,
+) -> Result<StatusCode, Refusal> {
+    caller.needs(Role::Admin)?;
+    caller.records(&app).end_receiver(id, &caller.whose(), "removed").await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Has somebody written to when something happens.
+#[utoipa::path(post, path = "/api/v1/recipients", request_body = NewRecipient,
+    responses((status = 201, body = Receiver), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
+pub(super) async fn add_recipient(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Body(new): Body<NewRecipient>,
+) -> Result<Created<Receiver>, Refusal> {
+    let account = may_tell(&app, &caller, new.account.as_deref()).await?;
+    if !app.notices.has_mail() {
+        let detail = "This service sends no mail. Give it a server: serve --mail-server.";
+        return Err(Refusal::conflict(ProblemKind::Unavailable, detail));
+    }
+    let address = notices::checked(&new.address).map_err(|error| {
+        let message = format!("{} is no mail address: {error}.", new.address);
+        Refusal::field("address", FieldCode::Form, message)
+    })?;
+
+    let receiver = NewReceiver {
+        way: Way::Mail,
+        target: &address,
+        account,
+        domain_id: None,
+        kinds: &new.kinds,
+        language: new.language,
+        quiet: new.quiet,
+        sealed: None,
+        sealed_link: None,
+        is_unconfirmed: false,
+    };
+    let added = caller.records(&app).add_receiver(&receiver).await;
+    let id = added.map_err(|error| Refusal::of_record(error, "account"))?;
+    Ok((StatusCode::CREATED, Json(receiver_of(app.calls.receiver(id).await?))))
+}
+
+/// Whoever is written to, newest first, a page at a time; the `Link` header leads to the next
+/// (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/recipients", params(ReceiversQuery),
+    responses((status = 200, body = [Receiver]), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn recipients(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<ReceiversQuery>,
+) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {
+    listed(&app, &caller, Way::Mail, "recipients", &query).await
+}
+
+/// Writes to somebody no more.
+#[utoipa::path(delete, path = "/api/v1/recipients/{id}", params(("id" = Uuid, Path, description = "The recipient")),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn remove_recipient(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(id): Named<Uuid>,
+) -> Result<StatusCode, Refusal> {
+    caller.needs(Role::Operator)?;
+    caller.records(&app).end_receiver(id, &caller.whose(), "removed").await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// What was told to whom, newest first, a page at a time; the `Link` header leads to the next
+/// (RFC 8288).
+#[utoipa::path(get, path = "/api/v1/notices", params(DeliveriesQuery),
+    responses((status = 200, body = [Delivery]), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn list(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<DeliveriesQuery>,
+) -> Result<(HeaderMap, Json<Vec<Delivery>>), Refusal> {
+    caller.needs(Role::Viewer)?;
+    let limit = paging::limit(query.limit)?;
+    let state = query.state.as_deref().map(str::parse).transpose();
+    let state =
+        state.map_err(|error| Refusal::field("state", FieldCode::UnknownWord, format!("{error}.")))?;
+    let filter = DeliveryFilter {
+        whose: whose(&app, &caller, query.account.as_deref()).await?,
+        state,
+        receiver: query.receiver,
+        after: query.after,
+    };
+    let rows = app.calls.deliveries(&filter, limit + 1).await?;
+    let place = |row: &DeliveryRow| row.id.to_string();
+    let (headers, rows) = paging::page(rows, limit, "notices", place, &paging::asked(&query)?)?;
+    Ok((headers, Json(rows.into_iter().map(delivery_of).collect())))
+}
+
+/// Sends a notice again that nobody took.
+#[utoipa::path(post, path = "/api/v1/notices/{id}/redelivery", params(("id" = Uuid, Path, description = "The notice")),
+    responses((status = 202, body = Redelivered), (status = 404, body = Problem)))]
+pub(super) async fn redeliver(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Named(id): Named<Uuid>,
+) -> Result<(StatusCode, Json<Redelivered>), Refusal> {
+    caller.needs(Role::Operator)?;
+    let count = caller.records(&app).redeliver(Some(id), None, &caller.whose()).await?;
+    match count {
+        0 => Err(Refusal::not_found("There is no such notice that nobody took.")),
+        count => Ok((StatusCode::ACCEPTED, Json(Redelivered { count }))),
+    }
+}
+
+/// Sends everything again that a receiver did not take.
+#[utoipa::path(post, path = "/api/v1/notices/redelivery", request_body = Redelivery,
+    responses((status = 202, body = Redelivered), (status = 422, body = Problem)))]
+pub(super) async fn redeliver_all(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Body(asked): Body<Redelivery>,
+) -> Result<(StatusCode, Json<Redelivered>), Refusal> {
+    caller.needs(Role::Operator)?;
+    let count = caller.bulk(&app).redeliver(None, Some(asked.receiver), &caller.whose()).await?;
+    Ok((StatusCode::ACCEPTED, Json(Redelivered { count })))
+}
+
+/// A mail as it would be written, with the templates that are in force.
+#[utoipa::path(get, path = "/api/v1/notices/preview", params(PreviewQuery),
+    responses((status = 200, body = WrittenMail), (status = 422, body = Problem)))]
+pub(super) async fn preview(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    Params(query): Params<PreviewQuery>,
+) -> Result<Json<WrittenMail>, Refusal> {
+    caller.needs(Role::Viewer)?;
+    let word =
+        |field: &str, error: String| Refusal::field(field, FieldCode::UnknownWord, format!("{error}."));
+    let kind: NoticeKind = query.kind.parse().map_err(|error| word("kind", format!("{error}")))?;
+    let language = query.language.as_deref().map(str::parse::<Language>).transpose();
+    let language = language.map_err(|error| word("language", error.to_string()))?.unwrap_or_default();
+    let count = query.count.unwrap_or(1);
+    if !(1..=MOST_SAMPLES).contains(&count) {
+        let message = format!("A sample tells of 1 to {MOST_SAMPLES} things.");
+        return Err(Refusal::field("count", FieldCode::OutOfRange, message));
+    }
+    let written = app.notices.sample(&app, &notices::samples(kind, count), language);
+    Ok(Json(written.map_err(|error| Refusal::internal(error.to_string()))?))
+}
+
+/// Whoever changes what is told of every account is an admin of all of them.
+async fn may_tell<'a>(
+    app: &App,
+    caller: &Caller,
+    account: Option<&'a str>,
+) -> Result<Option<&'a str>, Refusal> {
+    caller.needs(Role::Operator)?;
+    match account {
+        Some(account) => {
+            whose(app, caller, Some(account)).await?;
+        }
+        None => {
+            caller.needs_all(Role::Admin)?;
+        }
+    }
+    Ok(account)
+}
+
+async fn listed(
+    app: &App,
+    caller: &Caller,
+    way: Way,
+    path: &str,
+    query: &ReceiversQuery,
+) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {
+    caller.needs(Role::Viewer)?;
+    let limit = paging::limit(query.limit)?;
+    let whose = whose(app, caller, query.account.as_deref()).await?;
+    let rows = app.calls.receivers(way, &whose, query.after, limit + 1).await?;
+    let place = |row: &ReceiverRow| row.id.to_string();
+    let (headers, rows) = paging::page(rows, limit, path, place, &paging::asked(query)?)?;
+    Ok((headers, Json(rows.into_iter().map(receiver_of).collect())))
+}
+
+fn receiver_of(row: ReceiverRow) -> Receiver {
+    Receiver {
+        id: row.id,
+        way: row.way,
+        target: row.target,
+        account: row.account,
+        host: row.host,
+        kinds: row.kinds,
+        language: row.language,
+        quiet: row.quiet,
+        created_at: row.created_at,
+        is_unconfirmed: !row.is_confirmed,
+        ended_at: row.ended_at,
+        because: row.because,
+        failures: row.failures,
+        last_error: row.last_error,
+    }
+}
+
+fn delivery_of(row: DeliveryRow) -> Delivery {
+    Delivery {
+        id: row.id,
+        event_id: row.event_id,
+        way: row.way,
+        target: row.target,
+        host: row.host,
+        kind: row.kind,
+        at: row.at,
+        state: row.state,
+        due: (row.state == DeliveryState::Due).then_some(row.due),
+        tries: row.tries,
+        last_error: row.last_error,
+        ended_at: row.ended_at,
+    }
+}

@@ -1,0 +1,319 @@
+//! Notices: what happens is told to hooks and by mail, at least once, in order for each domain.
+
+mod hooks;
+mod post;
+mod written;
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use anyhow::Context;
+use chrono::{TimeDelta, Utc};
+use data_encoding::HEXLOWER;
+use futures::StreamExt;
+use futures::stream;
+use nomenta_api::handoff::Language;
+use nomenta_api::notice::{Letter, Told, Way, WrittenMail};
+use nomenta_core::notice::again_after;
+use nomenta_dns::Surveyor;
+use nomenta_store::{DueRow, ReceiverLease, ReceiverRow, StoreError};
+use sha2::{Digest, Sha256};
+use tokio::task::JoinSet;
+use tokio::time::sleep;
+use uuid::Uuid;
+
+use self::hooks::Caller;
+use self::post::Post;
+use self::written::Forms;
+use crate::App;
+use crate::config::ServiceConfig;
+
+pub(crate) use self::hooks::new_secret;
+pub use self::post::MailConfig;
+pub(crate) use self::post::checked;
+pub(crate) use self::written::samples;
+
+/// What is sealed for notices.
+pub(crate) const HOOK_SECRET: &str = "secret of a hook";
+pub(crate) const LINK: &str = "link of a reader";
+const READER: &str = "reader";
+
+/// Receivers that are served at once in one process.
+const AT_ONCE: usize = 16;
+/// Domains about which one hook is called at once.
+const CALLS: usize = 4;
+/// Things that are sent to a hook before it is let go, and that one mail tells.
+const MOST_CALLS: i64 = 40;
+const MOST_TOLD: i64 = 500;
+/// Longest sleep, in case a call was missed.
+const LONGEST_SLEEP: f64 = 30.0;
+/// How long to wait where the database is away.
+const AWAY: Duration = Duration::from_secs(1);
+
+/// How people are told.
+#[derive(Clone, Debug)]
+pub struct NoticesConfig {
+    /// How mail is sent; without it there is none.
+    pub mail: Option<MailConfig>,
+    /// Folder whose templates replace those of the service.
+    pub templates: Option<PathBuf>,
+    /// How long mails are gathered, so that one tells what happened together.
+    pub gather: TimeDelta,
+}
+
+/// Tells hooks and people.
+pub(crate) struct Notices {
+    caller: Caller,
+    post: Option<Post>,
+    forms: Forms,
+}
+
+impl Notices {
+    /// # Errors
+    /// If a template, the roots or the sender's address are not to be used.
+    pub(crate) fn new(config: &ServiceConfig, surveyor: Arc<Surveyor>) -> anyhow::Result<Self> {
+        let NoticesConfig { mail, templates, .. } = &config.notices;
+        let face = &config.reception.face;
+        let post = mail.as_ref().map(|mail| Post::new(mail, &face.name, &config.trust)).transpose();
+        Ok(Self {
+            caller: Caller::new(surveyor, config.dns.egress.clone(), &config.trust)?,
+            post: post.context("Mail cannot be sent as it is configured")?,
+            forms: Forms::read(templates.as_deref(), face)?,
+        })
+    }
+
+    /// Whether mail can be sent at all.
+    pub(crate) fn has_mail(&self) -> bool {
+        self.post.is_some()
+    }
+
+    /// Whether a URL may be called.
+    ///
+    /// # Errors
+    /// What is wrong with it, and what to give instead.
+    pub(crate) fn vetted(&self, url: &str) -> Result<(), String> {
+        self.caller.vetted(url).map(drop)
+    }
+
+    /// A mail as it would be written.
+    ///
+    /// # Errors
+    /// If a template cannot be filled.
+    pub(crate) fn sample(&self, app: &App, told: &[Told], language: Language) -> anyhow::Result<WrittenMail> {
+        let face = &app.config.reception.face;
+        let public = &app.config.reception.public_url;
+        let letter = Letter::of(told, face, language);
+        let open = format!("{public}/handoff/nmh_sample");
+        self.forms.write(&letter, face, Some(&open), Some(&format!("{public}/told/sample")))
+    }
+
+    /// Asks whoever has a mailbox whether they want to be told.
+    ///
+    /// # Errors
+    /// Why the mail was not taken.
+    pub(crate) async fn ask(
+        &self,
+        app: &App,
+        receiver: Uuid,
+        address: &str,
+        host: &str,
+        language: Language,
+    ) -> anyhow::Result<()> {
+        let post = self.post.as_ref().context("This service sends no mail")?;
+        let face = &app.config.reception.face;
+        let yes = reader_url(app, receiver);
+        let letter = Letter::question(host, face, language);
+        let mail = self.forms.write(&letter, face, Some(&yes), None)?;
+        let sent = post.send(address, mail, &receiver.to_string(), None).await;
+        sent.map_err(|returned| anyhow::anyhow!("{}", returned.told().because))
+    }
+}
+
+/// Where somebody says whether they want to be told.
+fn reader_url(app: &App, receiver: Uuid) -> String {
+    let token = HEXLOWER.encode(&app.sealer.seal(READER, receiver.as_bytes()));
+    format!("{}/told/{token}", app.config.reception.public_url)
+}
+
+/// Whose page a token opens.
+pub(crate) fn reader_of(app: &App, token: &str) -> Option<Uuid> {
+    let sealed = HEXLOWER.decode(token.as_bytes()).ok()?;
+    let id = app.sealer.open(READER, &sealed).ok()?;
+    Uuid::from_slice(&id).ok()
+}
+
+/// Tells until the service stops.
+pub(crate) async fn run(app: Arc<App>) {
+    let mut running = JoinSet::new();
+    let mut events = app.hub.events();
+
+    while !app.stop.is_cancelled() {
+        while running.try_join_next().is_some() {}
+        events.mark_unchanged();
+
+        let told = match step(&app, &mut running).await {
+            Ok(told) => told,
+            Err(error) => {
+                app.repeats.warn("nobody can be told what happens", &error);
+                app.stop.run_until_cancelled(sleep(AWAY)).await;
+                continue;
+            }
+        };
+        if told {
+            continue;
+        }
+
+        let wait = app.store.next_notice().await.ok().flatten().unwrap_or(LONGEST_SLEEP);
+        let wait = if running.len() < AT_ONCE { wait } else { LONGEST_SLEEP };
+        tokio::select! {
+            () = app.stop.cancelled() => {}
+            _ = events.changed() => {}
+            Some(_) = running.join_next() => {}
+            () = sleep(Duration::from_secs_f64(wait.clamp(0.05, LONGEST_SLEEP))) => {}
+        }
+    }
+    // What was not written down as taken is sent again: at least once.
+    running.shutdown().await;
+}
+
+/// Reads on in what has happened, and serves who is to be told; `true` if there may be more.
+async fn step(app: &Arc<App>, running: &mut JoinSet<()>) -> Result<bool, StoreError> {
+    let more = app.store.tell_on(app.config.notices.gather).await?;
+    let room = AT_ONCE.saturating_sub(running.len());
+    if room == 0 {
+        return Ok(false);
+    }
+    let leases = app.store.lease_receivers(room).await?;
+    let any = !leases.is_empty();
+    for lease in leases {
+        let app = app.clone();
+        running.spawn(async move {
+            if let Err(error) = serve(&app, &lease).await {
+                app.repeats.warn("somebody was not told; it is tried again", &error);
+            }
+        });
+    }
+    Ok(more || any)
+}
+
+async fn serve(app: &App, lease: &ReceiverLease) -> Result<(), StoreError> {
+    let receiver = app.store.receiver(lease.id).await?;
+    let now = Utc::now();
+    if let Some(end) = receiver.quiet.and_then(|quiet| quiet.end(now)) {
+        return app.store.let_go(lease, Some(end)).await;
+    }
+
+    let is_silent = match receiver.way {
+        Way::Hook => call_all(app, lease, &receiver).await?,
+        Way::Mail => write_all(app, lease, &receiver).await?,
+    };
+    let failures = u32::try_from(receiver.failures).unwrap_or(0).saturating_add(1);
+    let not_before = is_silent.then(|| Utc::now() + again_after(failures, rand::random()));
+    app.store.let_go(lease, not_before).await
+}
+
+/// Calls a hook about all that is due, a few domains at once; `true` if it gives no answer.
+async fn call_all(app: &App, lease: &ReceiverLease, receiver: &ReceiverRow) -> Result<bool, StoreError> {
+    let rows = app.store.due_to(lease, MOST_CALLS).await?;
+    let secrets = [&receiver.sealed, &receiver.former].into_iter().flatten();
+    let secrets: Vec<String> = secrets
+        .filter_map(|sealed| app.sealer.open(HOOK_SECRET, sealed).ok())
+        .map(|secret| String::from_utf8_lossy(&secret).into_owned())
+        .collect();
+
+    let mut by_domain: BTreeMap<String, Vec<DueRow>> = BTreeMap::new();
+    for row in rows {
+        by_domain.entry(row.host.to_string()).or_default().push(row);
+    }
+    let calls =
+        by_domain.into_values().map(|rows| call_in_order(app, lease, &receiver.target, &secrets, rows));
+    let results: Vec<_> = stream::iter(calls).buffer_unordered(CALLS).collect().await;
+    let mut is_silent = false;
+    for result in results {
+        is_silent |= result?;
+    }
+    Ok(is_silent)
+}
+
+/// What happened to one domain is told in its order: where one thing is not taken, the rest waits.
+async fn call_in_order(
+    app: &App,
+    lease: &ReceiverLease,
+    url: &str,
+    secrets: &[String],
+    rows: Vec<DueRow>,
+) -> Result<bool, StoreError> {
+    let source = &app.config.reception.public_url;
+    for row in rows {
+        match app.notices.caller.call(url, secrets, source, &row).await {
+            Ok(()) => {
+                count("hook", "delivered");
+                app.store.delivered(lease, &[row.id]).await?;
+            }
+            Err(untaken) => {
+                count("hook", "refused");
+                app.store.not_delivered(lease, &[row], &untaken.told(), rand::random()).await?;
+                return Ok(untaken.is_silent);
+            }
+        }
+    }
+    Ok(false)
+}
+
+/// Writes one mail about all that is due; `true` if the server gives no answer.
+async fn write_all(app: &App, lease: &ReceiverLease, receiver: &ReceiverRow) -> Result<bool, StoreError> {
+    let rows = app.store.due_to(lease, MOST_TOLD).await?;
+    let told: Vec<_> =
+        rows.iter().filter_map(|row| Told::of(row.host.as_str(), row.at, &row.event)).collect();
+    if told.is_empty() {
+        return Ok(false);
+    }
+
+    let language = receiver.language.unwrap_or(app.config.reception.language);
+    let face = &app.config.reception.face;
+    let letter = Letter::of(&told, face, language);
+    let open = receiver.sealed_link.as_ref().and_then(|sealed| app.sealer.open(LINK, sealed).ok());
+    let open = open.map(|link| {
+        format!("{}/handoff/{}", app.config.reception.public_url, String::from_utf8_lossy(&link))
+    });
+    let stop = reader_url(app, receiver.id);
+
+    let returned =
+        match (&app.notices.post, app.notices.forms.write(&letter, face, open.as_deref(), Some(&stop))) {
+            (Some(post), Ok(mail)) => {
+                post.send(&receiver.target, mail, &named(&rows), Some(&stop)).await.err()
+            }
+            (None, _) => {
+                Some(post::Returned::not_now("This service sends no mail: start it with --mail-server"))
+            }
+            (_, Err(error)) => Some(post::Returned::not_now(error)),
+        };
+
+    match returned {
+        None => {
+            count("mail", "delivered");
+            let ids: Vec<_> = rows.iter().map(|row| row.id).collect();
+            app.store.delivered(lease, &ids).await?;
+            Ok(false)
+        }
+        Some(returned) => {
+            count("mail", "refused");
+            let told = returned.told();
+            app.store.not_delivered(lease, &rows, &told, rand::random()).await?;
+            Ok(told.is_silent)
+        }
+    }
+}
+
+/// Names a mail by what it tells, whenever it is sent.
+fn named(rows: &[DueRow]) -> String {
+    let mut digest = Sha256::new();
+    rows.iter().for_each(|row| digest.update(row.event_id.as_bytes()));
+    HEXLOWER.encode(&digest.finalize()[..16])
+}
+
+fn count(way: &'static str, result: &'static str) {
+    metrics::counter!("nomenta_notices_total", "way" => way, "result" => result).increment(1);
+}
