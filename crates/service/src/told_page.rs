@@ -10,7 +10,7 @@ use axum::response::Response;
 use chrono::TimeDelta;
 use maud::{Markup, html};
 use nomenta_api::handoff::{Language, TellPage};
-use nomenta_api::notice::Way;
+use nomenta_api::notice::Means;
 use nomenta_store::{NewReceiver, StoreError, Whose};
 use serde::Deserialize;
 
@@ -92,7 +92,7 @@ async fn question(
     }
 
     let receiver = NewReceiver {
-        way: Way::Mail,
+        way: Means::Mail,
         target: &address,
         account: None,
         domain_id: Some(guest.link.domain_id),

@@ -61,6 +61,7 @@ CREATE TABLE deliveries (
     UNIQUE (receiver_id, event_id)
 );
 CREATE INDEX deliveries_due ON deliveries (receiver_id, due) WHERE state = 'due';
+CREATE INDEX deliveries_turn ON deliveries (receiver_id, seq) WHERE state = 'due';
 CREATE INDEX deliveries_order ON deliveries (receiver_id, host, seq) WHERE state = 'due';
 CREATE INDEX deliveries_state ON deliveries (state, id);
 CREATE INDEX deliveries_account ON deliveries (account_id, id);

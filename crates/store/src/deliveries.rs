@@ -9,7 +9,7 @@ use std::collections::BTreeSet;
 
 use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_api::event::Event;
-use nomenta_api::notice::{DeliveryState, Way, kind_of};
+use nomenta_api::notice::{DeliveryState, Means, kind_of};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::notice::{NoticeKind, again_after, is_over};
 use serde_json::Value;
@@ -68,7 +68,7 @@ pub struct DeliveryRow {
     /// Identifies what happened.
     pub event_id: Uuid,
     /// By which way.
-    pub way: Way,
+    pub way: Means,
     /// To whom.
     pub target: String,
     /// The domain.
@@ -227,7 +227,8 @@ impl Store {
     }
 
     /// What is to be sent to a receiver now, in the order in which it happened: nothing about a
-    /// domain of which something earlier is yet to be sent later.
+    /// domain of which something earlier is yet to be sent later. By the order, and not by when
+    /// they are due: a page ends before what comes after, never before what comes first.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
@@ -238,7 +239,7 @@ impl Store {
                WHERE d.receiver_id = $1 AND d.state = 'due' AND d.due <= now()
                  AND NOT EXISTS (SELECT FROM deliveries e WHERE e.receiver_id = d.receiver_id AND e.host = d.host
                                  AND e.state = 'due' AND e.seq < d.seq AND e.due > now())
-               ORDER BY d.due, d.seq LIMIT $2"#,
+               ORDER BY d.seq LIMIT $2"#,
             lease.id,
             most
         )
@@ -262,8 +263,6 @@ impl Store {
                 since: row.since,
             });
         }
-        // A page may end in the middle of what happened at once; by domain the order holds.
-        due.sort_by_key(|row| row.seq);
         Ok(due)
     }
 

@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_api::handoff::Language;
-use nomenta_api::notice::Way;
+use nomenta_api::notice::Means;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::notice::{NoticeKind, QuietHours};
 use uuid::Uuid;
@@ -16,7 +16,7 @@ use crate::places::Whose;
 #[derive(Clone, Debug)]
 pub struct NewReceiver<'a> {
     /// By which way.
-    pub way: Way,
+    pub way: Means,
     /// Where.
     pub target: &'a str,
     /// Of this account's domains alone, by its name.
@@ -43,7 +43,7 @@ pub struct ReceiverRow {
     /// Identifies it.
     pub id: Uuid,
     /// By which way.
-    pub way: Way,
+    pub way: Means,
     /// Where.
     pub target: String,
     /// Name of the account.
@@ -204,7 +204,7 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn receivers(
         &self,
-        way: Way,
+        way: Means,
         whose: &Whose,
         after: Option<Uuid>,
         limit: i64,

@@ -88,7 +88,7 @@ pub struct NewRecipient {
 nomenta_core::spelled! {
     /// By which way somebody is told.
     #[derive(ToSchema)]
-    pub enum Way: "way" {
+    pub enum Means: "way" {
         /// A call by HTTPS.
         Hook = "hook",
         /// A mail.
@@ -102,7 +102,7 @@ pub struct Receiver {
     /// Identifies it.
     pub id: Uuid,
     /// By which way.
-    pub way: Way,
+    pub way: Means,
     /// Where: a URL, or a mail address.
     pub target: String,
     /// Of this account's domains alone.
@@ -165,7 +165,7 @@ pub struct Delivery {
     /// Identifies what happened, for whoever is told it twice.
     pub event_id: Uuid,
     /// By which way.
-    pub way: Way,
+    pub way: Means,
     /// To whom.
     pub target: String,
     /// The domain.

@@ -8,8 +8,8 @@ use axum::http::{HeaderMap, StatusCode};
 use chrono::{TimeDelta, Utc};
 use nomenta_api::handoff::Language;
 use nomenta_api::notice::{
-    DeliveriesQuery, Delivery, DeliveryState, MadeHook, NewHook, NewRecipient, PreviewQuery, Receiver,
-    ReceiversQuery, Redelivered, Redelivery, Way, WrittenMail,
+    DeliveriesQuery, Delivery, DeliveryState, MadeHook, Means, NewHook, NewRecipient, PreviewQuery, Receiver,
+    ReceiversQuery, Redelivered, Redelivery, WrittenMail,
 };
 use nomenta_api::problem::{FieldCode, Problem, ProblemKind};
 use nomenta_api::role::Role;
@@ -46,7 +46,7 @@ pub(super) async fn add_hook(
 
     let secret = notices::new_secret();
     let receiver = NewReceiver {
-        way: Way::Hook,
+        way: Means::Hook,
         target: &new.url,
         account,
         domain_id: None,
@@ -70,7 +70,7 @@ pub(super) async fn hooks(
     caller: Caller,
     Params(query): Params<ReceiversQuery>,
 ) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {
-    listed(&app, &caller, Way::Hook, "hooks", &query).await
+    listed(&app, &caller, Means::Hook, "hooks", &query).await
 }
 
 /// Gives a hook another secret. For a day its calls are signed with the former one too.
@@ -122,7 +122,7 @@ pub(super) async fn add_recipient(
     })?;
 
     let receiver = NewReceiver {
-        way: Way::Mail,
+        way: Means::Mail,
         target: &address,
         account,
         domain_id: None,
@@ -147,7 +147,7 @@ pub(super) async fn recipients(
     caller: Caller,
     Params(query): Params<ReceiversQuery>,
 ) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {
-    listed(&app, &caller, Way::Mail, "recipients", &query).await
+    listed(&app, &caller, Means::Mail, "recipients", &query).await
 }
 
 /// Writes to somebody no more.
@@ -262,7 +262,7 @@ async fn may_tell<'a>(
 async fn listed(
     app: &App,
     caller: &Caller,
-    way: Way,
+    way: Means,
     path: &str,
     query: &ReceiversQuery,
 ) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {

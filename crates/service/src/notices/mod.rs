@@ -15,7 +15,7 @@ use data_encoding::HEXLOWER;
 use futures::StreamExt;
 use futures::stream;
 use nomenta_api::handoff::Language;
-use nomenta_api::notice::{Letter, Told, Way, WrittenMail};
+use nomenta_api::notice::{Letter, Means, Told, WrittenMail};
 use nomenta_core::notice::again_after;
 use nomenta_dns::Surveyor;
 use nomenta_store::{DueRow, ReceiverLease, ReceiverRow, StoreError};
@@ -206,8 +206,8 @@ async fn serve(app: &App, lease: &ReceiverLease) -> Result<(), StoreError> {
     }
 
     let is_silent = match receiver.way {
-        Way::Hook => call_all(app, lease, &receiver).await?,
-        Way::Mail => write_all(app, lease, &receiver).await?,
+        Means::Hook => call_all(app, lease, &receiver).await?,
+        Means::Mail => write_all(app, lease, &receiver).await?,
     };
     let failures = u32::try_from(receiver.failures).unwrap_or(0).saturating_add(1);
     let not_before = is_silent.then(|| Utc::now() + again_after(failures, rand::random()));
