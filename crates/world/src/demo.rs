@@ -27,14 +27,17 @@ use crate::cast::{ACCOUNTS, Act, KEYED, ONE_CLICK, PARTS, Part, RIVALS, RivalPar
 use crate::consent::Consent;
 use crate::customer;
 use crate::edge::{Edge, EdgeConfig};
+use crate::hook::{Hook, Manner};
 use crate::layout::{EDGE, PLATFORM, write_whole};
+use crate::mailbox::NOBODY;
 use crate::service::ServiceSetup;
 use crate::tls::Authority;
 use crate::wait_for;
 use crate::zones::servers;
 
 /// Nobody who watches waits for as long as customers do.
-const IN_A_HURRY: [&str; 8] = [
+const IN_A_HURRY: [&str; 9] = [
+    "--mail-gather=20",
     "--look-first=2",
     "--second-look=3",
     "--look-most=20",
@@ -133,6 +136,8 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
 
     let platform = Platform { client: Client::new(), url: setup.url(), key: secrets.admin_key.clone() };
     println!("  Letting {} customers in …", ACCOUNTS.len());
+    let (hook, _hooked) = Hook::start(Manner::Takes).await?;
+    platform.tell(&hook).await?;
     platform.seed(&world.zones, &edge).await?;
     platform.introduce(&world.consent).await?;
     platform.give_key(&world.zones).await?;
@@ -364,6 +369,20 @@ impl Platform {
 
         for RivalPart { host, challenger, .. } in RIVALS {
             self.add("domains", json!({ "host": host, "site": challenger })).await?;
+        }
+        Ok(())
+    }
+
+    /// Has people and a system told what happens; one of them is not there any more.
+    async fn tell(&self, hook: &Hook) -> anyhow::Result<()> {
+        self.add("hooks", json!({ "url": hook.url() })).await?;
+        for (address, kinds) in [
+            ("onboarding@quaymark.example", json!(["blocked", "lapsed", "claimed-twice"])),
+            ("night.desk@quaymark.example", json!(["lapsed", "certificate-expiring"])),
+            (NOBODY, json!(["claimed-twice"])),
+        ] {
+            let recipient = json!({ "address": address, "kinds": kinds, "quiet": "22:00-06:00 UTC" });
+            self.add("recipients", recipient).await?;
         }
         Ok(())
     }

@@ -112,7 +112,7 @@ async function rotate(hook: Receiver) {
 
 <style scoped>
 td {
-  overflow-wrap: anywhere;
+  overflow-wrap: break-word;
 }
 
 .made {

@@ -7,7 +7,7 @@ import { api, type Delivery, listing } from "@/api/client";
 import { useAttempt } from "@/composables/useAttempt";
 import { useNow } from "@/composables/useNow";
 import { usePages } from "@/composables/usePages";
-import { exact, since, until } from "@/lib/time";
+import { exact, span, until } from "@/lib/time";
 import { useSession } from "@/stores/session";
 
 import { KINDS } from "./kinds";
@@ -61,7 +61,7 @@ const again = (one: Delivery) =>
     </thead>
     <tbody>
       <tr v-for="one in rows" :key="one.id" :class="one.state">
-        <td :title="exact(one.at)">{{ since(one.at, now) }}</td>
+        <td :title="exact(one.at)">{{ span(now - Date.parse(one.at)) }} ago</td>
         <td>
           <RouterLink :to="{ name: 'domain', params: { host: one.host } }">{{
             one.host

@@ -274,6 +274,29 @@ fn people_are_written_to_once_in_their_language_and_not_at_night() {
         service.cli_json(&["enrol", &format!("last.{zone}"), "--site", "onswick"]).await;
         mailbox.wait("arabic@mail.test", 2, SOON).await.expect("another");
         assert_eq!(mailbox.to("day@mail.test").len(), 1, "it is ended");
+
+        let browser = Browser::open(BASE_PORT + 55).await;
+        let url = service.setup.url();
+        browser.sign_in(&url, ADMIN).await;
+        browser.page.goto(&format!("{url}/notices?state=dead")).await.expect("the page");
+        browser.read("no such mailbox").await;
+        browser.press("Send again").await;
+        browser.page.goto(&format!("{url}/notices?pane=people")).await.expect("the page");
+        browser.press("Write to somebody").await;
+        browser.type_into("#receiver-target", "nobody at all").await;
+        browser.press("Write to them").await;
+        browser.read("is no mail address").await;
+        browser.type_into("#receiver-target", "console@mail.test").await;
+        browser.type_into("#receiver-quiet", "nights").await;
+        browser.press("Write to them").await;
+        browser.read("are no quiet hours").await;
+        browser.type_into("#receiver-quiet", "22:00-07:00 UTC").await;
+        browser.press("Write to them").await;
+        browser.read("console@mail.test").await;
+        browser.page.goto(&format!("{url}/notices?pane=mails")).await.expect("the page");
+        browser.read("timetable.onswick.example is live").await;
+        assert_eq!(crate::handoff::faults(&browser).await, Vec::<String>::new());
+        browser.close().await;
         daemon.stop().await;
     });
 }
