@@ -95,9 +95,9 @@ fn shots() {
         browser.press("Do to all …").await;
         browser.read("domains would be changed.").await;
         shoot(&browser, "bulk.png").await;
-        browser.page.goto(&format!("{url}/access?pane=audit")).await.expect("the page");
-        browser.see("tr[data-kind='account']").await;
-        shoot(&browser, "audit.png").await;
+        browser.page.goto(&format!("{url}/notices")).await.expect("the page");
+        browser.read("no such mailbox").await;
+        shoot(&browser, "notices.png").await;
         browser.page.goto(&format!("{url}/domains/pellgate.example?pane=rehearsal")).await.expect("the page");
         browser.type_into("#zone", ZONE).await;
         browser.press("Rehearse").await;
