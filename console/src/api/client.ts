@@ -40,6 +40,7 @@ export type NewKey = Schemas["NewKey"];
 export type OpenFinding = Schemas["OpenFinding"];
 export type Held = Schemas["Held"];
 export type Ingress = Schemas["Ingress"];
+export type Language = Schemas["Language"];
 export type Line = Schemas["Line"];
 export type Order = Schemas["OrderView"];
 export type Party = Schemas["Party"];
@@ -228,7 +229,7 @@ export const api = {
   undoPublication: (id: string) => call<void>("POST", `publications/${id}/undo`),
   notices: (path: string) => page<Delivery>(path),
   redeliver: (id: string) => call<void>("POST", `notices/${id}/redelivery`),
-  previewMail: (kind: NoticeKind, language: string) =>
+  previewMail: (kind: NoticeKind, language: Language) =>
     call<WrittenMail>("GET", listing("notices/preview", { kind, language })),
   receivers: (path: string) => page<Receiver>(path),
   addHook: (hook: Schemas["NewHook"]) => call<MadeHook>("POST", "hooks", hook),

@@ -4,8 +4,19 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// From the bottom up.
-const FLOORS: [&str; 11] =
-    ["name", "reading", "zonefile", "sheet", "one_click", "judge", "claim", "rehearsal", "publish", "notice", "intake"];
+const FLOORS: [&str; 11] = [
+    "name",
+    "reading",
+    "zonefile",
+    "sheet",
+    "one_click",
+    "judge",
+    "claim",
+    "rehearsal",
+    "publish",
+    "notice",
+    "intake",
+];
 
 fn sources(folder: &Path) -> Vec<PathBuf> {
     let mut found = Vec::new();

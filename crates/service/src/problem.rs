@@ -169,6 +169,9 @@ impl From<StoreError> for Refusal {
             StoreError::Resting | StoreError::Suspended => {
                 Self::conflict(ProblemKind::Resting, error.to_string())
             }
+            StoreError::ManyReceivers(_) => {
+                Self::conflict(ProblemKind::AllowanceReached, format!("{error}."))
+            }
             StoreError::NoRoom(_) => Self::conflict(ProblemKind::AllowanceReached, error.to_string()),
             StoreError::Settled => Self::conflict(ProblemKind::Settled, error.to_string()),
             StoreError::Changed => {

@@ -3,7 +3,10 @@
 
 use std::sync::Arc;
 
+use anyhow::ensure;
 use axum::Form;
+use axum::body::Bytes;
+use axum::extract::rejection::FormRejection;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, StatusCode};
 use axum::response::Response;
@@ -22,20 +25,18 @@ use crate::problem::Refusal;
 
 /// How long after one question the next may go to the same address.
 const ASKED_WITHIN: TimeDelta = TimeDelta::hours(12);
+/// Questions about one domain in that time: whoever has its link cannot have many strangers asked.
+const MOST_ASKED: i64 = 5;
+/// What the button that says yes sends.
+const YES: &[u8] = b"press=yes";
 /// Why somebody is told no more.
 const UNWANTED: &str = "ended by whoever reads the mails";
 
 /// What is sent by the form of the page.
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Default, Deserialize)]
 pub(crate) struct Asked {
     #[serde(default)]
     address: String,
-}
-
-/// What a reader, or their mail program, sends.
-#[derive(Debug, Default, Deserialize)]
-pub(crate) struct Said {
-    press: Option<String>,
 }
 
 /// Where somebody asks to be told.
@@ -59,8 +60,10 @@ pub(crate) async fn ask(
     Path(secret): Path<String>,
     headers: HeaderMap,
     Query(query): Query<PageQuery>,
-    Form(asked): Form<Asked>,
+    asked: Result<Form<Asked>, FormRejection>,
 ) -> Result<Response, Refusal> {
+    // Whatever was sent that is no form asks for nothing.
+    let asked = asked.map(|Form(asked)| asked).unwrap_or_default();
     let Some(guest) = Guest::known(&app, &secret).await? else {
         return gone(&app, query.language(), &headers);
     };
@@ -86,10 +89,13 @@ async fn question(
     address: &str,
 ) -> anyhow::Result<()> {
     let address = notices::checked(address)?;
-    if app.calls.was_asked(&address, ASKED_WITHIN).await? {
+    let (of_address, of_domain) =
+        app.calls.asked_within(&address, guest.link.domain_id, ASKED_WITHIN).await?;
+    if of_address > 0 {
         // They have the mail; whether they have is nobody else's business.
         return Ok(());
     }
+    ensure!(of_domain < MOST_ASKED, "{of_domain} addresses were asked about this domain already");
 
     let receiver = NewReceiver {
         way: Means::Mail,
@@ -140,13 +146,14 @@ pub(crate) async fn answer(
     State(app): State<Arc<App>>,
     Path(token): Path<String>,
     headers: HeaderMap,
-    Form(sent): Form<Said>,
+    sent: Bytes,
 ) -> Result<Response, Refusal> {
     let Some(receiver) = known(&app, &token).await? else { return gone(&app, None, &headers) };
     let language = receiver.language.unwrap_or(spoken(&app, None, &headers));
     let words = TellPage::of(language, &app.config.reception.face.name);
 
-    if sent.press.as_deref() == Some("yes") {
+    // Mail programs send forms of either kind; whatever is no yes ends it.
+    if sent.as_ref() == YES {
         app.calls.confirm_receiver(receiver.id).await?;
         return one(&app, language, &words.ask, &words.confirmed);
     }

@@ -32,6 +32,7 @@ CREATE INDEX receivers_due ON receivers (due) WHERE due IS NOT NULL AND ended_at
 CREATE INDEX receivers_way ON receivers (way, id) WHERE ended_at IS NULL;
 CREATE INDEX receivers_account ON receivers (account_id, way, id) WHERE ended_at IS NULL;
 CREATE INDEX receivers_over ON receivers (coalesce(ended_at, asked_at)) WHERE ended_at IS NOT NULL OR confirmed_at IS NULL;
+CREATE INDEX receivers_asked ON receivers (target, asked_at) WHERE asked_at IS NOT NULL;
 CREATE INDEX receivers_domain ON receivers (domain_id) WHERE domain_id IS NOT NULL;
 CREATE TRIGGER receivers_recorded AFTER INSERT OR UPDATE OR DELETE ON receivers FOR EACH ROW
     WHEN (current_setting('nomenta.actor', true) <> '')

@@ -144,6 +144,52 @@ impl Told {
     }
 }
 
+struct DeliveryColumns {
+    id: Uuid,
+    event_id: Uuid,
+    way: String,
+    target: String,
+    host: String,
+    kind: String,
+    at: DateTime<Utc>,
+    state: String,
+    due: DateTime<Utc>,
+    tries: i32,
+    last_error: Option<String>,
+    ended_at: Option<DateTime<Utc>>,
+}
+
+impl DeliveryColumns {
+    fn read(self) -> Result<DeliveryRow, StoreError> {
+        Ok(DeliveryRow {
+            id: self.id,
+            event_id: self.event_id,
+            way: word("way", &self.way)?,
+            target: self.target,
+            host: self.host.into(),
+            kind: word("kind of notice", &self.kind)?,
+            at: self.at,
+            state: word("state of a notice", &self.state)?,
+            due: self.due,
+            tries: self.tries,
+            last_error: self.last_error,
+            ended_at: self.ended_at,
+        })
+    }
+}
+
+/// A page of what was to be sent, by what the statement goes along.
+macro_rules! listed {
+    ($which:literal, $($given:expr),+) => {
+        sqlx::query_as!(
+            DeliveryColumns,
+            "SELECT d.id, d.event_id, r.way, r.target, d.host, d.kind, d.at, d.state, d.due, d.tries, d.last_error, d.ended_at
+             FROM deliveries d JOIN receivers r ON r.id = d.receiver_id WHERE " + $which,
+            $($given),+
+        )
+    };
+}
+
 impl Store {
     /// Reads on in what has happened, and writes down who is to be told; mails are gathered for
     /// a while. Returns whether there may be more.
@@ -386,39 +432,42 @@ impl Store {
         filter: &DeliveryFilter,
         limit: i64,
     ) -> Result<Vec<DeliveryRow>, StoreError> {
-        let rows = sqlx::query!(
-            "SELECT d.id, d.event_id, r.way, r.target, d.host, d.kind, d.at, d.state, d.due, d.tries, d.last_error, d.ended_at
-             FROM deliveries d JOIN receivers r ON r.id = d.receiver_id
-             WHERE ($1::uuid[] IS NULL OR d.account_id = ANY($1)) AND ($2::text IS NULL OR d.state = $2)
-               AND ($3::uuid IS NULL OR d.receiver_id = $3) AND d.id < $4
-             ORDER BY d.id DESC LIMIT $5",
-            filter.whose.accounts(),
-            filter.state.map(DeliveryState::as_str),
-            filter.receiver,
-            filter.after.unwrap_or(Uuid::max()),
-            limit
-        )
-        .fetch_all(&self.pool)
-        .await?;
-
-        let mut list = Vec::with_capacity(rows.len());
-        for row in rows {
-            list.push(DeliveryRow {
-                id: row.id,
-                event_id: row.event_id,
-                way: word("way", &row.way)?,
-                target: row.target,
-                host: row.host.into(),
-                kind: word("kind of notice", &row.kind)?,
-                at: row.at,
-                state: word("state of a notice", &row.state)?,
-                due: row.due,
-                tries: row.tries,
-                last_error: row.last_error,
-                ended_at: row.ended_at,
-            });
-        }
-        Ok(list)
+        // A statement for each shape, so that each goes along its own index.
+        let before = filter.after.unwrap_or(Uuid::max());
+        let state = filter.state.map(DeliveryState::as_str);
+        let whose = filter.whose.accounts();
+        let rows = match (filter.receiver, state, whose) {
+            (Some(receiver), state, whose) => listed!(
+                "d.receiver_id = $1 AND ($2::text IS NULL OR d.state = $2) \
+                 AND ($3::uuid[] IS NULL OR d.account_id = ANY($3)) AND d.id < $4 ORDER BY d.id DESC LIMIT $5",
+                receiver,
+                state,
+                whose,
+                before,
+                limit
+            )
+            .fetch_all(&self.pool)
+            .await?,
+            (None, state, Some(whose)) => listed!(
+                "d.account_id = ANY($1) AND ($2::text IS NULL OR d.state = $2) AND d.id < $3 \
+                 ORDER BY d.id DESC LIMIT $4",
+                whose,
+                state,
+                before,
+                limit
+            )
+            .fetch_all(&self.pool)
+            .await?,
+            (None, Some(state), None) => {
+                listed!("d.state = $1 AND d.id < $2 ORDER BY d.id DESC LIMIT $3", state, before, limit)
+                    .fetch_all(&self.pool)
+                    .await?
+            }
+            (None, None, None) => {
+                listed!("d.id < $1 ORDER BY d.id DESC LIMIT $2", before, limit).fetch_all(&self.pool).await?
+            }
+        };
+        rows.into_iter().map(DeliveryColumns::read).collect()
     }
 
     /// Sends again what nobody took: one notice, or all of a receiver; returns how many.

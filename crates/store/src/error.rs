@@ -50,6 +50,9 @@ pub enum StoreError {
     /// The account's plan grants no more domains.
     #[error("{}", Self::no_room(*.0))]
     NoRoom(u32),
+    /// As many are told as may be.
+    #[error("{0} are told already, and no more may be. Remove one that is no longer needed")]
+    ManyReceivers(i64),
     /// The account is suspended.
     #[error("The account is suspended. Resume it before a domain is taken in for it.")]
     Suspended,

@@ -12,6 +12,10 @@ use crate::StoreError;
 use crate::error::word;
 use crate::places::Whose;
 
+/// Most who are told of the domains of one account, and most who are told of every one's: all of
+/// them are read for whatever happens there.
+const MOST_OF_ONE: i64 = 200;
+
 /// Somebody to be told.
 #[derive(Clone, Debug)]
 pub struct NewReceiver<'a> {
@@ -142,7 +146,7 @@ impl Store {
     /// Keeps somebody to be told.
     ///
     /// # Errors
-    /// [`StoreError::Missing`] for an unknown account.
+    /// [`StoreError::Missing`] for an unknown account; [`StoreError::ManyReceivers`].
     pub async fn add_receiver(&self, new: &NewReceiver<'_>) -> Result<Uuid, StoreError> {
         let id = Uuid::now_v7();
         let kinds: Vec<_> = new.kinds.iter().map(|kind| kind.as_str().to_owned()).collect();
@@ -153,7 +157,9 @@ impl Store {
              SELECT $1, coalesce(a.id, d.account_id), $3, $4, $5, $6, $7, $8, $9, $10, CASE WHEN $11 THEN now() END,
                     CASE WHEN NOT $11 THEN now() END
              FROM (SELECT) one LEFT JOIN accounts a ON a.name = $2 LEFT JOIN domains d ON d.id = $3
-             WHERE $2::text IS NULL OR a.id IS NOT NULL",
+             WHERE ($2::text IS NULL OR a.id IS NOT NULL)
+               AND (SELECT count(*) FROM (SELECT FROM receivers o WHERE o.ended_at IS NULL
+                        AND o.account_id IS NOT DISTINCT FROM coalesce(a.id, d.account_id) LIMIT $12) open) < $12",
             id,
             new.account,
             new.domain_id,
@@ -164,28 +170,49 @@ impl Store {
             new.quiet.map(String::from),
             new.sealed,
             new.sealed_link,
-            new.is_unconfirmed
+            new.is_unconfirmed,
+            MOST_OF_ONE
         )
         .execute(&mut *tx)
         .await?;
-        tx.commit().await?;
-        match done.rows_affected() {
-            0 => Err(StoreError::missing("account", new.account.unwrap_or_default())),
-            _ => Ok(id),
+        if done.rows_affected() > 0 {
+            tx.commit().await?;
+            return Ok(id);
+        }
+
+        let is_there = match new.account {
+            Some(account) => sqlx::query_scalar!("SELECT id FROM accounts WHERE name = $1", account)
+                .fetch_optional(&mut *tx)
+                .await?
+                .is_some(),
+            None => true,
+        };
+        match is_there {
+            true => Err(StoreError::ManyReceivers(MOST_OF_ONE)),
+            false => Err(StoreError::missing("account", new.account.unwrap_or_default())),
         }
     }
 
-    /// Whether an address was asked within `within` whether it wants to be told.
+    /// How often an address, and how often about a domain, it was asked within `within` whether
+    /// somebody wants to be told.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn was_asked(&self, address: &str, within: TimeDelta) -> Result<bool, StoreError> {
-        let asked = sqlx::query_scalar!(
-            r#"SELECT EXISTS (SELECT FROM receivers WHERE way = 'mail' AND target = $1 AND asked_at > $2) AS "is!""#,
+    pub async fn asked_within(
+        &self,
+        address: &str,
+        domain_id: Uuid,
+        within: TimeDelta,
+    ) -> Result<(i64, i64), StoreError> {
+        let asked = sqlx::query!(
+            r#"SELECT (SELECT count(*) FROM receivers WHERE target = $1 AND asked_at > $3) AS "address!",
+                      (SELECT count(*) FROM receivers WHERE domain_id = $2 AND asked_at > $3) AS "domain!""#,
             address,
+            domain_id,
             Utc::now() - within
         );
-        Ok(asked.fetch_one(&self.pool).await?)
+        let asked = asked.fetch_one(&self.pool).await?;
+        Ok((asked.address, asked.domain))
     }
 
     /// One receiver.

@@ -5,6 +5,7 @@ import {
   ElDialog,
   ElForm,
   ElFormItem,
+  ElInput,
   ElInputNumber,
   ElOption,
   ElSelect,
@@ -14,16 +15,16 @@ import { reactive, ref, watch } from "vue";
 import { api, type Claim, type MadeHandoff, type NewHandoff } from "@/api/client";
 import CopyField from "@/components/CopyField.vue";
 import { useAttempt } from "@/composables/useAttempt";
+import { LANGUAGES } from "@/lib/languages";
 
 // A new link, which is shown this once.
 const props = defineProps<{ claim: Claim }>();
 const open = defineModel<boolean>({ required: true });
 const emit = defineEmits<{ made: [] }>();
-const EMPTY = { language: undefined, days: 30, whole_zone: false };
+const EMPTY = { language: undefined, days: 30, whole_zone: false, mail_to: "" };
 const form = reactive<NewHandoff>({ ...EMPTY });
 const made = ref<MadeHandoff>();
 const { busy, errors, attempt } = useAttempt("days");
-const LANGUAGES = { en: "English", de: "Deutsch", ar: "العربية" };
 
 watch(open, () => {
   made.value = undefined;
@@ -32,7 +33,7 @@ watch(open, () => {
 
 const make = () =>
   attempt(async () => {
-    made.value = await api.makeLink(props.claim, { ...form });
+    made.value = await api.makeLink(props.claim, { ...form, mail_to: form.mail_to || undefined });
     emit("made");
   });
 </script>
@@ -40,7 +41,11 @@ const make = () =>
 <template>
   <ElDialog v-model="open" title="Make a link for the customer" width="520" append-to-body>
     <div v-if="made" class="made">
-      <p>Send it to the customer now: it is not shown again.</p>
+      <p v-if="made.mailed_to">
+        It was sent to <span class="record">{{ made.mailed_to }}</span
+        >.
+      </p>
+      <p v-else>Send it to the customer now: it is not shown again.</p>
       <CopyField :value="made.link" what="link" />
       <p><ElButton @click="open = false">Done</ElButton></p>
     </div>
@@ -57,6 +62,9 @@ const make = () =>
         <ElCheckbox v-model="form.whole_zone">
           Show every domain of the account in the same zone
         </ElCheckbox>
+      </ElFormItem>
+      <ElFormItem label="Sent by mail to" for="link-mail" :error="errors.mail_to">
+        <ElInput id="link-mail" v-model="form.mail_to" placeholder="nobody: it is shown here" />
       </ElFormItem>
       <ElButton type="primary" native-type="submit" :loading="busy">Make it</ElButton>
     </ElForm>

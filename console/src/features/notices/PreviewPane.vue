@@ -2,14 +2,14 @@
 import { ElOption, ElSelect } from "element-plus";
 import { ref, watch } from "vue";
 
-import { api, type NoticeKind, type WrittenMail } from "@/api/client";
+import { api, type Language, type NoticeKind, type WrittenMail } from "@/api/client";
+import { LANGUAGES } from "@/lib/languages";
 
 import { KINDS } from "./kinds";
 
 // Mails as they would be written, with the templates that are in force.
-const LANGUAGES = { en: "English", de: "Deutsch", ar: "العربية" };
 const kind = ref<NoticeKind>("live");
-const language = ref("en");
+const language = ref<Language>("en");
 const mail = ref<WrittenMail>();
 
 watch(

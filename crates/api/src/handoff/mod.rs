@@ -322,6 +322,10 @@ pub struct NewHandoff {
     /// Whether it shows every domain of the account in the same zone.
     #[serde(default)]
     pub whole_zone: bool,
+    /// Mail address of the customer, who is sent the link with every step in it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(min_length = 3, max_length = 254)]
+    pub mail_to: Option<String>,
 }
 
 /// A link that was made; only now is it shown.
@@ -335,6 +339,9 @@ pub struct MadeHandoff {
     pub secret: String,
     /// Until when it shows anything.
     pub expires_at: DateTime<Utc>,
+    /// To whom it was sent.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub mailed_to: Option<String>,
 }
 
 /// A link, without its secret.

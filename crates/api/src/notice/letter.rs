@@ -6,7 +6,7 @@ use nomenta_core::notice::NoticeKind;
 
 use super::kind_of;
 use crate::event::Event;
-use crate::handoff::{Face, Language, Said, Speaker};
+use crate::handoff::{Face, HandoffView, Language, Said, Speaker, Step};
 
 /// Things that one mail tells one by one; the rest is counted.
 const MOST: usize = 30;
@@ -38,12 +38,12 @@ impl Told {
 /// One thing in a mail.
 #[derive(Clone, Debug)]
 pub struct LetterLine {
-    /// The domain.
-    pub host: String,
-    /// Of what.
-    pub kind: NoticeKind,
+    /// What it is about: a domain, or a step.
+    pub heading: String,
+    /// Of what kind, where something happened.
+    pub kind: Option<NoticeKind>,
     /// What happened, and what to do.
-    pub said: Vec<Said>,
+    pub said: Vec<String>,
 }
 
 /// What a mail says, without its form.
@@ -55,6 +55,8 @@ pub struct Letter {
     pub subject: Said,
     /// What happened, each.
     pub lines: Vec<LetterLine>,
+    /// Whether their headings are shown: of one alone the subject says it.
+    pub has_headings: bool,
     /// Said where there is more than is told.
     pub more: Option<Said>,
     /// On what leads to the customer's page.
@@ -80,17 +82,18 @@ impl Letter {
             several => speaker.mail_many(several.len(), &face.name),
         };
         let line = |one: &Told| {
-            let mut said = vec![text(speaker, one.kind, &face.name)];
+            let mut said = vec![text(speaker, one.kind, &face.name).plain()];
             if let Some(code) = one.code {
-                said.push(speaker.finding(code, &face.name));
+                said.push(speaker.finding(code, &face.name).plain());
             }
-            LetterLine { host: one.host.clone(), kind: one.kind, said }
+            LetterLine { heading: one.host.clone(), kind: Some(one.kind), said }
         };
 
         Self {
             language,
             subject,
             lines: told.iter().take(MOST).map(line).collect(),
+            has_headings: told.len() > 1,
             more: (told.len() > MOST).then(|| speaker.mail_more(told.len() - MOST)),
             open: speaker.mail_open(),
             ask: face.support.as_deref().map(|support| speaker.mail_ask(support)),
@@ -106,10 +109,11 @@ impl Letter {
             language,
             subject: speaker.mail_question(host),
             lines: vec![LetterLine {
-                host: host.to_owned(),
-                kind: NoticeKind::Live,
-                said: vec![speaker.mail_question_said(&face.name)],
+                heading: host.to_owned(),
+                kind: None,
+                said: vec![speaker.mail_question_said(&face.name).plain()],
             }],
+            has_headings: false,
             more: None,
             open: speaker.mail_confirm(),
             ask: None,
@@ -117,6 +121,39 @@ impl Letter {
             stop: speaker.mail_stop(),
         }
     }
+}
+
+impl Letter {
+    /// A mail that hands a customer's page over, with every step in it.
+    pub fn page(view: &HandoffView) -> Self {
+        let speaker = Speaker(view.language);
+        let intro = view.intro.iter().map(|intro| LetterLine {
+            heading: String::new(),
+            kind: None,
+            said: vec![intro.plain()],
+        });
+        let steps = view.domains.iter().flat_map(|domain| &domain.steps);
+        Self {
+            language: view.language,
+            subject: view.title.clone(),
+            lines: intro.chain(steps.take(MOST).map(of_step)).collect(),
+            has_headings: true,
+            more: view.more.clone(),
+            open: speaker.mail_open(),
+            ask: view.ask.clone(),
+            why: view.expires.clone(),
+            stop: speaker.mail_stop(),
+        }
+    }
+}
+
+/// What to do, and what goes into each box.
+fn of_step(step: &Step) -> LetterLine {
+    let boxes = step.boxes.iter().filter(|one| !one.value.is_empty());
+    let mut said = vec![step.why.plain()];
+    said.extend(boxes.map(|one| format!("{}: {}", one.label, one.value)));
+    said.extend(step.notes.iter().map(Said::plain));
+    LetterLine { heading: format!("{}: {}", step.count.plain(), step.heading.plain()), kind: None, said }
 }
 
 fn heading(speaker: Speaker, one: &Told, platform: &str) -> Said {

@@ -32,6 +32,9 @@ pub(crate) enum HandoffVerb {
         /// Days for which it shows anything.
         #[arg(long, default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=365))]
         days: u32,
+        /// Send it to the customer by mail, with every step in it.
+        #[arg(long, value_name = "ADDRESS")]
+        mail_to: Option<String>,
     },
     /// List links.
     List {

@@ -17,14 +17,15 @@ const PAGE: i64 = 500;
 
 pub(crate) async fn handoff(client: &Client, shape: Shape, verb: HandoffVerb) -> anyhow::Result<Done> {
     match verb {
-        HandoffVerb::Make { host, whole_zone, language, days } => {
-            let new = NewHandoff { language, days: Some(days), whole_zone };
+        HandoffVerb::Make { host, whole_zone, language, days, mail_to } => {
+            let new = NewHandoff { language, days: Some(days), whole_zone, mail_to };
             let made: MadeHandoff = client.post(&format!("domains/{host}/handoffs"), &new).await?;
             let until = moment(made.expires_at);
-            let sentence = format!(
-                "{}\nSend it to the customer now: it is not shown again. It is good until {until}.",
-                made.link
-            );
+            let sent = match &made.mailed_to {
+                Some(address) => format!("It was sent to {address}."),
+                None => "Send it to the customer now: it is not shown again.".to_owned(),
+            };
+            let sentence = format!("{}\n{sent} It is good until {until}.", made.link);
             said(shape, &made, &sentence)
         }
         HandoffVerb::List { host } => {

@@ -312,6 +312,20 @@ fn a_customer_asks_on_their_page_to_be_told_and_hears_that_it_is_live() {
         let made = stage.service.cli_json(&["handoff", "make", &host, "--language", "en"]).await;
         let address = format!("baker-{}@mail.test", &uuid::Uuid::new_v4().simple().to_string()[..8]);
 
+        // The page itself comes as a mail too, with every step in it.
+        refused(&["handoff", "make", &host, "--mail-to", "nobody at all"], "is no mail address").await;
+        refused(&["handoff", "make", &host, "--mail-to", NOBODY], "so no link was made").await;
+        let baker = format!("page-{address}");
+        let sent = stage
+            .service
+            .cli_json(&["handoff", "make", &host, "--mail-to", &baker, "--language", "de"])
+            .await;
+        let mails = stage.world.mailbox.wait(&baker, 1, SOON).await.expect("a mail");
+        let page = read(&mails[0]).body_text(0).expect("text").into_owned();
+        for part in ["Schritt 1 von 2: Einen TXT-Eintrag", "Wert: ", &text(&sent["link"])] {
+            assert!(page.contains(part), "{part}: {page}");
+        }
+
         let browser = Browser::open(BASE_PORT + 54).await;
         browser.page.set_window_size(390, 844 + 143).await.expect("sized");
         browser.page.goto(&text(&made["link"])).await.expect("the page");

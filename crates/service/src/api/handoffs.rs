@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use anyhow::Context;
 use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
@@ -13,7 +14,7 @@ use nomenta_api::handoff::{
     Handoff, HandoffView, HandoffsQuery, Language, MadeHandoff, NewHandoff, OfferQuery, Offered,
     OneClickOffer, OneClickTemplates, ShowQuery,
 };
-use nomenta_api::problem::Problem;
+use nomenta_api::problem::{FieldCode, Problem, ProblemKind};
 use nomenta_api::role::Role;
 use nomenta_core::one_click::apply::key_texts;
 use nomenta_core::one_click::template::{Shape, Template};
@@ -29,6 +30,7 @@ use crate::access::{self, Caller};
 use crate::guest::{self, Bearer, Guest};
 use crate::handoff;
 use crate::negotiation;
+use crate::notices;
 use crate::one_click;
 use crate::problem::{Body, Named, Params, Refusal};
 
@@ -40,7 +42,8 @@ const MARKDOWN: &str = "text/markdown";
 /// Makes a link by which the customer sees what to do, and how it goes; it is shown this once.
 #[utoipa::path(post, path = "/api/v1/domains/{host}/handoffs", request_body = NewHandoff,
     params(("host" = String, Path, description = "The domain"), ClaimQuery),
-    responses((status = 201, body = MadeHandoff), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    responses((status = 201, body = MadeHandoff), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 422, body = Problem)))]
 pub(super) async fn add(
     State(app): State<Arc<App>>,
     caller: Caller,
@@ -60,10 +63,39 @@ pub(super) async fn add(
         hint: &access::hint(&secret),
         expires_at,
     };
-    let id = caller.records(&app).add_handoff(&link).await?;
+    let mailed_to = new.mail_to.as_deref().map(checked).transpose()?;
+    let records = caller.records(&app);
+    let id = records.add_handoff(&link).await?;
 
     let link = format!("{}/handoff/{secret}", app.config.reception.public_url);
-    Ok((StatusCode::CREATED, Json(MadeHandoff { id, link, secret, expires_at })))
+    if let Some(address) = &mailed_to
+        && let Err(error) = hand_over(&app, &secret, &link, address).await
+    {
+        // Nobody has it, so nobody misses it.
+        records.revoke_handoff(id, &caller.whose()).await?;
+        let detail = format!("The mail to {address} was not taken, so no link was made: {error}.");
+        return Err(Refusal::conflict(ProblemKind::Unavailable, detail));
+    }
+    Ok((StatusCode::CREATED, Json(MadeHandoff { id, link, secret, expires_at, mailed_to })))
+}
+
+fn checked(address: &str) -> Result<String, Refusal> {
+    notices::checked(address).map_err(|error| {
+        let message = format!("{address} is no mail address: {error}.");
+        Refusal::field("mail_to", FieldCode::Form, message)
+    })
+}
+
+/// Sends what a link shows to whom it is for.
+async fn hand_over(app: &App, secret: &str, link: &str, address: &str) -> anyhow::Result<()> {
+    let guest = Guest::known(app, secret).await?.context("The link is gone already")?;
+    let language = guest.language(app, None, &HeaderMap::new());
+    let shown = async {
+        let state = handoff::changed(app, &guest, language, None, None).await?;
+        handoff::view(app, &guest, language, &state).await
+    };
+    let view = shown.await.map_err(|refusal: Refusal| anyhow::anyhow!("{}", refusal.problem.detail))?;
+    app.notices.hand_over(app, &view, address, link).await
 }
 
 /// Links, newest first, a page at a time; the `Link` header leads to the next (RFC 8288).

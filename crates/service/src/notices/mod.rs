@@ -14,7 +14,7 @@ use chrono::{TimeDelta, Utc};
 use data_encoding::HEXLOWER;
 use futures::StreamExt;
 use futures::stream;
-use nomenta_api::handoff::Language;
+use nomenta_api::handoff::{HandoffView, Language};
 use nomenta_api::notice::{Letter, Means, Told, WrittenMail};
 use nomenta_core::notice::again_after;
 use nomenta_dns::Surveyor;
@@ -107,6 +107,24 @@ impl Notices {
         let letter = Letter::of(told, face, language);
         let open = format!("{public}/handoff/nmh_sample");
         self.forms.write(&letter, face, Some(&open), Some(&format!("{public}/told/sample")))
+    }
+
+    /// Hands a customer's page over by mail, with every step in it; `link` leads there.
+    ///
+    /// # Errors
+    /// Why the mail was not taken.
+    pub(crate) async fn hand_over(
+        &self,
+        app: &App,
+        view: &HandoffView,
+        address: &str,
+        link: &str,
+    ) -> anyhow::Result<()> {
+        let post = self.post.as_ref().context("This service sends no mail")?;
+        let letter = Letter::page(view);
+        let mail = self.forms.write(&letter, &app.config.reception.face, Some(link), None)?;
+        let sent = post.send(address, mail, &Uuid::new_v4().to_string(), None).await;
+        sent.map_err(|returned| anyhow::anyhow!("{}", returned.told().because))
     }
 
     /// Asks whoever has a mailbox whether they want to be told.

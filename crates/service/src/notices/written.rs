@@ -26,6 +26,7 @@ struct Filled {
     face: Named,
     subject: String,
     lines: Vec<FilledLine>,
+    has_headings: bool,
     more: Option<String>,
     open: Option<Leads>,
     ask: Option<String>,
@@ -44,8 +45,8 @@ struct Named {
 
 #[derive(Serialize)]
 struct FilledLine {
-    host: String,
-    kind: &'static str,
+    heading: String,
+    kind: Option<&'static str>,
     said: Vec<String>,
 }
 
@@ -111,11 +112,12 @@ impl Forms {
                 .lines
                 .iter()
                 .map(|line| FilledLine {
-                    host: line.host.clone(),
-                    kind: line.kind.as_str(),
-                    said: line.said.iter().map(|said| said.plain()).collect(),
+                    heading: line.heading.clone(),
+                    kind: line.kind.map(NoticeKind::as_str),
+                    said: line.said.clone(),
                 })
                 .collect(),
+            has_headings: letter.has_headings,
             more: letter.more.as_ref().map(|said| said.plain()),
             open: open.map(|url| leads(url, letter.open.plain())),
             ask: letter.ask.as_ref().map(|said| said.plain()),
