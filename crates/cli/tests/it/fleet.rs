@@ -10,26 +10,9 @@ use serde_json::{Value, json};
 use tokio::process::Command;
 use tokio::time::timeout;
 
-use crate::stage::{
-    self, ADMIN, BASE_PORT, EDGE_KEY, PROGRAM, Service, TIME_LIMIT, fresh_zone, heavy, setup, stage,
-};
+use crate::own::{plain, start};
+use crate::stage::{self, ADMIN, EDGE_KEY, PROGRAM, Service, TIME_LIMIT, fresh_zone, heavy, stage};
 use crate::turns;
-
-/// A service on records of its own.
-async fn own(port: u16, name: &str) -> (Service, Daemon) {
-    let world = &stage().world;
-    let setup = setup(BASE_PORT + port, world.database(name).await.expect("a database"));
-    let service = Service { setup };
-    let daemon = start(&service, name).await;
-    service.add_platform(&nomenta_world::layout::EDGE, "{site}.edge.quaymark.example").await;
-    (service, daemon)
-}
-
-async fn start(service: &Service, name: &str) -> Daemon {
-    let layout = &stage().world.layout;
-    let log = layout.state.join(format!("{name}.log"));
-    service.setup.start(layout, PROGRAM.as_ref(), &log).await.expect("started")
-}
 
 /// A file that is gone with the test.
 fn table(name: &str, text: &[u8]) -> std::path::PathBuf {
@@ -57,7 +40,7 @@ fn a_table_is_taken_in_at_one_call_and_a_job_over_it_outlives_its_process() {
     stage();
     stage::run(async {
         let domains = heavy(50_000, 3_000);
-        let (service, daemon) = own(44, "intake").await;
+        let (service, daemon) = plain(44, "intake").await;
         let zone = fresh_zone("intake");
         // Some of them are what the job is about.
         let some = heavy(20_000, 2_000);
@@ -139,7 +122,7 @@ async fn killed_half_way(service: &Service, daemon: Daemon, domains: usize) {
 fn a_file_with_every_kind_of_bad_row_gives_every_message() {
     stage();
     stage::run(async {
-        let (service, daemon) = own(45, "badrows").await;
+        let (service, daemon) = plain(45, "badrows").await;
         for (name, body) in [
             ("accounts", json!({ "name": "small", "allowance": { "domains": 1 } })),
             ("accounts", json!({ "name": "still" })),
@@ -234,7 +217,7 @@ fn a_file_with_every_kind_of_bad_row_gives_every_message() {
 fn bulk_work_says_first_what_it_would_do_and_then_what_it_did() {
     stage();
     stage::run(async {
-        let (service, daemon) = own(46, "bulk").await;
+        let (service, daemon) = plain(46, "bulk").await;
         let zone = fresh_zone("bulk");
         let lines: String = (0..40).map(|n| format!("w{n}.{zone},onswick\n")).collect();
         let file = table("bulk.csv", format!("host,site\n{lines}").as_bytes());
@@ -399,7 +382,7 @@ fn what_a_key_or_session_has_opened_ends_with_it() {
 fn a_key_of_some_accounts_sees_and_changes_nothing_else() {
     stage();
     stage::run(async {
-        let (service, daemon) = own(47, "narrow").await;
+        let (service, daemon) = plain(47, "narrow").await;
         let zone = fresh_zone("narrow");
         for name in ["tram", "ferry", "bus"] {
             service.post("accounts", &json!({ "name": name })).await;

@@ -11,10 +11,11 @@ use mail_parser::{Message, MessageParser};
 use nomenta_world::customer;
 use nomenta_world::hook::{Call, Hook, Manner};
 use nomenta_world::mailbox::{FULL, Mail, NOBODY};
-use nomenta_world::{Daemon, wait_for};
+use nomenta_world::wait_for;
 use serde_json::{Value, json};
 
 use crate::browser::Browser;
+use crate::own::{plain, start};
 use crate::stage::{self, ADMIN, BASE_PORT, PROGRAM, Service, fresh_zone, heavy, setup, stage};
 use crate::turns;
 
@@ -110,29 +111,13 @@ fn hooks_are_called_with_signatures_that_another_language_verifies() {
     });
 }
 
-/// A service of its own, with mails gathered for a second.
-async fn own(port: u16, name: &str) -> (Service, Daemon) {
-    let world = &stage().world;
-    let setup = setup(BASE_PORT + port, world.database(name).await.expect("a database"));
-    let service = Service { setup };
-    let daemon = start(&service, name).await;
-    service.add_platform(&nomenta_world::layout::EDGE, "{site}.edge.quaymark.example").await;
-    (service, daemon)
-}
-
-async fn start(service: &Service, name: &str) -> Daemon {
-    let layout = &stage().world.layout;
-    let log = layout.state.join(format!("{name}.log"));
-    service.setup.start(layout, Path::new(PROGRAM), &log).await.expect("started")
-}
-
 #[test]
 fn killed_at_any_moment_nothing_is_lost_and_each_domain_hears_in_order() {
     let _turn = turns::to_fill_the_machine();
     stage();
     stage::run(async {
         let domains = heavy(500, 60);
-        let (service, mut daemon) = own(50, "outbox").await;
+        let (service, mut daemon) = plain(50, "outbox").await;
         let (hook, _guard) = Hook::start(Manner::Mixed).await.expect("a hook");
         service.cli_json(&["hook", "add", &hook.url(), "--kind", "token-issued"]).await;
 
@@ -204,7 +189,7 @@ fn header(mail: &Mail, name: &str) -> String {
 fn people_are_written_to_once_in_their_language_and_not_at_night() {
     stage();
     stage::run(async {
-        let (service, daemon) = own(52, "mails").await;
+        let (service, daemon) = plain(52, "mails").await;
         let mailbox = &stage().world.mailbox;
         let now = Utc::now();
         let hours = |from: i64, to: i64| {

@@ -88,3 +88,18 @@ pub(crate) fn with(setup: ServiceSetup, options: &[&str]) -> ServiceSetup {
     let more = options.iter().map(|o| (*o).to_owned());
     ServiceSetup { options: setup.options.iter().cloned().chain(more).collect(), ..setup }
 }
+
+/// A service with the usual platform behind it, and no edge of its own.
+pub(crate) async fn plain(port: u16, name: &str) -> (Service, Daemon) {
+    let service = Service { setup: own_setup(name, port).await };
+    let daemon = start(&service, name).await;
+    service.add_platform(&nomenta_world::layout::EDGE, "{site}.edge.quaymark.example").await;
+    (service, daemon)
+}
+
+/// Starts a service, or starts it again.
+pub(crate) async fn start(service: &Service, name: &str) -> Daemon {
+    let layout = &stage().world.layout;
+    let log = layout.state.join(format!("{name}.log"));
+    service.setup.start(layout, Path::new(PROGRAM), &log).await.expect("started")
+}
