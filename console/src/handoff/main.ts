@@ -82,11 +82,10 @@ interface Offer {
 type Piece = Record<string, string>;
 
 /** Offers one click where the operator of the zone has it; where not, the steps are there. */
-async function offer() {
-  const section = document.querySelector<HTMLElement>(".one-click");
-  if (!section) return;
+async function offer(section: HTMLElement) {
   const headers = { authorization: `Bearer ${secret}` };
-  const answer = await fetch(`/api/v1/handoff/one-click?language=${language}`, { headers });
+  const asked = new URLSearchParams({ language, host: section.dataset.host ?? "" });
+  const answer = await fetch(`/api/v1/handoff/one-click?${asked}`, { headers });
   const { offered, said, link } = (answer.ok ? await answer.json() : {}) as Partial<Offer>;
   if (!offered || !said || !link) return;
 
@@ -161,4 +160,5 @@ paint();
 dress(document);
 void follow();
 // Without an answer there is nothing to offer.
-offer().catch(() => undefined);
+for (const section of document.querySelectorAll<HTMLElement>(".one-click"))
+  offer(section).catch(() => undefined);

@@ -157,6 +157,20 @@ fn servers(record: &DomainRecord) -> Vec<DnsName> {
     }
 }
 
+/// A domain that a link shows: by its name, or the one that the link was made for.
+pub(crate) async fn shown(app: &App, guest: &Guest, host: Option<&str>) -> Result<DomainRecord, Refusal> {
+    let Some(host) = host.filter(|host| *host != guest.link.host.as_str()) else {
+        return Ok(app.calls.domain(guest.link.domain_id).await?);
+    };
+    for id in app.calls.shown_by(&guest.link, MOST).await?.domains {
+        let record = app.calls.domain(id).await?;
+        if record.domain.routed().as_str() == host {
+            return Ok(record);
+        }
+    }
+    Err(Refusal::not_found("This link shows no such domain."))
+}
+
 /// Asks for a look at all that a link shows.
 pub(crate) async fn look(app: &App, guest: &Guest) -> Result<(), Refusal> {
     if let Some(wait) = app.calls.may_ask(guest.link.id, ASKED_EVERY).await? {

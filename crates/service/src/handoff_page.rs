@@ -22,6 +22,8 @@ use crate::handoff;
 use crate::one_click;
 use crate::problem::Refusal;
 
+/// Domains for which one click is asked for at most; each is a question to their operator.
+const MOST_OFFERED: usize = 4;
 /// The page as it was built, without what is on it.
 const TEMPLATE: &str = "handoff.html";
 /// Its media type.
@@ -213,7 +215,7 @@ fn main(view: &HandoffView, returned: Option<&Said>, secret: &str) -> Markup {
             p.offline #offline role="status" hidden { (labels.offline) }
             noscript { p.offline { (labels.reload) } }
             @for (place, domain) in view.domains.iter().enumerate() {
-                (one(view, domain, place == 0))
+                (one(view, domain, place < MOST_OFFERED))
             }
             @if let Some(more) = &view.more {
                 p { (said(more)) }
@@ -247,8 +249,8 @@ fn languages(view: &HandoffView) -> Markup {
     }
 }
 
-/// A domain; one click is offered for the one that the link was made for.
-fn one(view: &HandoffView, domain: &CustomerDomain, is_own: bool) -> Markup {
+/// A domain; one click is offered for the first few: both of a pair.
+fn one(view: &HandoffView, domain: &CustomerDomain, is_offered: bool) -> Markup {
     let labels = &view.labels;
     let id = format!("domain-{}", domain.host.as_str().replace(['.', '*'], "-"));
     html! {
@@ -276,8 +278,8 @@ fn one(view: &HandoffView, domain: &CustomerDomain, is_own: bool) -> Markup {
                 }
             }
             @if !domain.steps.is_empty() {
-                @if is_own {
-                    section.one-click #one-click hidden {}
+                @if is_offered {
+                    section.one-click #(format!("one-click-{id}")) data-host=(domain.host) hidden {}
                 }
                 (place(&domain.place))
             }

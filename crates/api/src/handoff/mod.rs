@@ -390,6 +390,9 @@ pub struct HandoffsQuery {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub struct OfferQuery {
+    /// The domain, of those that the link shows; the one that it was made for if left out.
+    #[param(max_length = 253)]
+    pub host: Option<String>,
     /// In this language; else as the reader's browser asks, else as the link was made.
     #[param(value_type = Option<Language>)]
     pub language: Option<String>,

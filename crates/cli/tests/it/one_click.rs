@@ -108,6 +108,40 @@ fn an_apex_is_set_up_too_and_its_mail_stays() {
 }
 
 #[test]
+fn both_of_a_pair_are_set_up_one_after_the_other() {
+    stage();
+    stage::run(async {
+        let stage = stage();
+        learnt().await;
+        let zone = fresh_zone("onepair");
+        stage.world.zones.register(&zone).await.expect("registered");
+        let www = format!("www.{zone}");
+        stage.service.cli_json(&["enrol", &zone, "--site", "onswick", "--pair"]).await;
+        for host in [&zone, &www] {
+            stage.service.looked_at(host).await;
+        }
+        stage.world.consent.offer(&zone).await.expect("published");
+        let made = stage.service.cli_json(&["handoff", "make", &zone, "--language", "en"]).await;
+        let secret = text(&made["secret"]);
+        let other = stage.service.request("GET", "handoff/one-click?host=timetable.onswick.example", secret);
+        assert_eq!(other.send().await.expect("an answer").status(), 404, "nothing of anybody else");
+
+        let browser = browser(BASE_PORT + 57).await;
+        browser.page.set_window_size(390, 844 + 143).await.expect("sized");
+        browser.page.goto(text(&made["link"])).await.expect("the page");
+        for host in [&zone, &www] {
+            browser.click(&format!(".one-click[data-host='{host}'] a")).await;
+            browser.press("Agree").await;
+            browser.read("You are back from your DNS operator.").await;
+        }
+        for host in [&zone, &www] {
+            browser.see(&format!(".domain[data-host='{host}'][data-standing='live']")).await;
+        }
+        browser.close().await;
+    });
+}
+
+#[test]
 fn wherever_it_fails_the_steps_are_there_and_the_engineer_reads_why() {
     stage();
     stage::run(async {

@@ -192,7 +192,7 @@ pub(super) async fn offer(
     Params(query): Params<OfferQuery>,
 ) -> Result<Json<OneClickOffer>, Refusal> {
     let language = guest.language(&app, query.language.as_deref(), &headers);
-    let record = app.calls.domain(guest.link.domain_id).await?;
+    let record = handoff::shown(&app, &guest, query.host.as_deref()).await?;
 
     let redirect = format!("{}/handoff/returned", app.config.reception.public_url);
     let state = one_click::state_of(&app, &bearer.0);
