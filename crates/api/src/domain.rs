@@ -16,6 +16,7 @@ use nomenta_core::judge::waiting::Wait;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::lookalike::{Lookalike, LookalikeKind};
 use nomenta_core::name::subject::Subject;
+use nomenta_core::reading::registration::Registration;
 use nomenta_core::reading::survey::Survey;
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::form::Form;
@@ -372,6 +373,9 @@ pub struct DomainDetail {
     pub spreads: Vec<SpreadPoint>,
     /// When the token runs out.
     pub token_expires_at: DateTime<Utc>,
+    /// What its registry says of the registered domain, where that was asked.
+    #[serde(default)]
+    pub registration: Option<Registration>,
     /// When it was taken in.
     pub enrolled_at: DateTime<Utc>,
     /// Latest look.

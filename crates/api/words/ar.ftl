@@ -196,6 +196,8 @@ mail-unasked = إن لم تكن أنت فلا تفعل شيئًا: لن نكتب
 
 found = ما وجدناه
 finding-name-reserved = لا يمكن استخدام هذا الاسم هنا.
+finding-registration-on-hold = النطاق مسجل، لكن المسجِّل أوقفه. اسأله عن السبب: غالبًا دفعة ناقصة أو تأكيد.
+finding-registration-expiring = النطاق نفسه ينتهي قريبًا. جدده لدى من سجلته عنده.
 finding-name-unregistered = هذا النطاق غير مسجل أو انتهت مدته. تحقق من كتابته ومن سداد رسومه.
 finding-unreachable = خوادم الأسماء لهذا النطاق لا تجيب. على مزود DNS إصلاح ذلك.
 finding-dnssec-broken = توقيعات DNSSEC للنطاق غير صحيحة، فلا يصل إليه كثيرون. على مزود DNS أو المسجل إصلاح ذلك.

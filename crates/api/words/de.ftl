@@ -192,6 +192,8 @@ mail-unasked = Wenn Sie das nicht waren, tun Sie nichts: Wir schreiben nicht wie
 
 found = Was wir gefunden haben
 finding-name-reserved = Dieser Name lässt sich hier nicht verwenden.
+finding-registration-on-hold = Die Domain ist registriert, aber beim Registrar gesperrt. Fragen Sie dort nach: Meist fehlt eine Zahlung oder eine Bestätigung.
+finding-registration-expiring = Die Domain selbst läuft bald ab. Verlängern Sie sie, wo sie registriert ist.
 finding-name-unregistered = Diese Domain hat niemand registriert, oder sie ist abgelaufen. Prüfen Sie, ob sie richtig geschrieben und bezahlt ist.
 finding-unreachable = Die Nameserver der Domain antworten nicht. Das muss ihr DNS-Anbieter beheben.
 finding-dnssec-broken = Die DNSSEC-Signaturen der Domain stimmen nicht, darum erreichen viele sie nicht. Das muss ihr DNS-Anbieter oder Registrar beheben.

@@ -192,6 +192,8 @@ mail-unasked = If it was not you, do nothing: we do not write again.
 
 found = What we found
 finding-name-reserved = This name cannot be used here.
+finding-registration-on-hold = The domain is registered, but its registrar keeps it switched off. Ask them why: mostly a payment or a confirmation is missing.
+finding-registration-expiring = The domain itself runs out soon. Renew it where you registered it.
 finding-name-unregistered = Nobody has registered this domain, or it has run out. Check its spelling, and whether it is paid for.
 finding-unreachable = The domain's name servers give no answer. Its DNS operator has to mend that.
 finding-dnssec-broken = The domain's DNSSEC signatures are wrong, so many people cannot reach it. Its DNS operator or registrar has to mend that.

@@ -10,6 +10,7 @@ use nomenta_certs::keypair::KeyKind;
 use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::policy::Policy;
 use nomenta_core::name::platform::Platform;
+use nomenta_core::reading::registration::Registries;
 use nomenta_core::sheet::form::Book;
 use nomenta_dns::DnsConfig;
 use nomenta_dns::responder::ChallengeZone;
@@ -36,6 +37,8 @@ pub struct ServiceConfig {
     pub reception: Reception,
     /// The platform as a provider of one-click templates.
     pub one_click: Option<OneClick>,
+    /// Which registry is asked about which domains.
+    pub registries: Registries,
     /// How people and systems are told what happens.
     pub notices: NoticesConfig,
     /// How the DNS editors of known operators want lines typed.

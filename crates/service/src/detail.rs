@@ -51,6 +51,7 @@ pub(crate) async fn detail(
     let held = app.calls.certificate(record.id).await?;
     let refusal = app.calls.refusal(record.id).await?;
     let spreads = app.calls.spreads(record.id).await?;
+    let registration = app.calls.registration(record.domain.host.registered()).await?;
 
     let lines: Vec<_> = sheet.lines.iter().map(|line| judged_line(&record, &sheet, line)).collect();
     let Judged { todo, waits } = judged(app, &record, &open);
@@ -89,6 +90,7 @@ pub(crate) async fn detail(
         spread: record.spread,
         spreads: spreads.into_iter().map(spread_point).collect(),
         token_expires_at: domain.token_expires_at,
+        registration: registration.and_then(|row| row.told),
         enrolled_at: domain.enrolled_at,
         looked_at: record.looked_at,
         next_look: record.next_look,

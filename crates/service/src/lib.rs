@@ -27,6 +27,7 @@ mod ordering;
 mod precondition;
 mod problem;
 mod publishing;
+mod registering;
 mod repeats;
 mod sealing;
 mod sweep;
@@ -93,6 +94,8 @@ pub(crate) struct App {
     pub waits: Waits,
     /// Turns of those who write to customers' zones.
     pub publications: Semaphore,
+    /// Turns of those who ask registries.
+    pub registries: Semaphore,
     /// Turns of those who take tables in.
     pub intakes: Arc<Semaphore>,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
@@ -196,6 +199,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         offers: Offers::default(),
         waits: Waits::default(),
         publications: Semaphore::new(publishing::AT_ONCE),
+        registries: Semaphore::new(registering::AT_ONCE),
         intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),
         metrics: handle,

@@ -24,6 +24,7 @@ use nomenta_core::sheet::form::Form;
 use nomenta_store::{DomainRecord, EndedOrders, Lease, Limits, Looked, NewOrder, StoreError};
 
 use crate::App;
+use crate::registering;
 
 /// What private keys are sealed for.
 pub(crate) const PRIVATE_KEY: &str = "private key";
@@ -133,6 +134,7 @@ async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Res
         certificate,
         budget: spent,
         account,
+        registration: registering::of(app, record.domain.host.registered()).await?,
         known_tokens: app.store.known_tokens(record, survey.token_candidates()).await?,
         ..Evidence::default()
     })

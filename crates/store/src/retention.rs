@@ -30,6 +30,8 @@ nomenta_core::spelled! {
         Deliveries = "notices",
         /// Whoever is told nothing any more.
         Receivers = "receivers",
+        /// What registries said of domains.
+        Registrations = "registrations",
         /// Answers to calls that carried a key of their own.
         Answers = "answers",
     }
@@ -77,7 +79,12 @@ impl Retention {
             Aged::Steps => self.steps,
             Aged::Orders => self.orders,
             Aged::Audit | Aged::Publications => self.audit,
-            Aged::Jobs | Aged::Sessions | Aged::Handoffs | Aged::Deliveries | Aged::Receivers => self.jobs,
+            Aged::Jobs
+            | Aged::Sessions
+            | Aged::Handoffs
+            | Aged::Deliveries
+            | Aged::Receivers
+            | Aged::Registrations => self.jobs,
             Aged::Answers => ANSWERS,
         }
     }
@@ -156,6 +163,11 @@ impl Store {
                      SELECT id FROM receivers WHERE coalesce(ended_at, asked_at) < $1
                        AND (ended_at IS NOT NULL OR confirmed_at IS NULL)
                      ORDER BY coalesce(ended_at, asked_at) LIMIT $2)"
+            ),
+            Aged::Registrations => forget!(
+                self, before, most,
+                "DELETE FROM registrations WHERE domain IN (
+                     SELECT domain FROM registrations WHERE asked_at < $1 ORDER BY asked_at LIMIT $2)"
             ),
             Aged::Answers => forget!(
                 self,

@@ -25,6 +25,7 @@ pub mod odd;
 pub mod others;
 pub mod pebble;
 mod postgres;
+pub mod registrar;
 mod relay;
 pub mod service;
 pub mod stub;
@@ -52,6 +53,7 @@ pub use zones::Zones;
 
 use crate::consent::Consent;
 use crate::mailbox::Mailbox;
+use crate::registrar::Registrar;
 use crate::watch::Watch;
 
 /// The running servers; dropping it ends them.
@@ -69,9 +71,12 @@ pub struct World {
     pub consent: Consent,
     /// Where mail arrives.
     pub mailbox: Mailbox,
+    /// The registry that is asked about domains.
+    pub registrar: Registrar,
     _front: DropGuard,
     _consenting: DropGuard,
     _receiving: DropGuard,
+    _registering: DropGuard,
     _lock: File,
 }
 
@@ -106,6 +111,7 @@ impl World {
         let front = front::start(&layout, &origins).await?;
         let (consent, consenting) = consent::start(&layout, &zones).await?;
         let (mailbox, receiving) = mailbox::start(&layout).await?;
+        let (registrar, registering) = registrar::start(&layout, &zones).await?;
         layout.trust(&std::fs::read_to_string(layout.state.join("authority.pem"))?)?;
 
         say("Starting the certification authority");
@@ -121,9 +127,11 @@ impl World {
             origins,
             consent,
             mailbox,
+            registrar,
             _front: front,
             _consenting: consenting,
             _receiving: receiving,
+            _registering: registering,
             _lock: lock,
         })
     }

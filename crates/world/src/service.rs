@@ -56,8 +56,9 @@ impl ServiceSetup {
     pub async fn start(&self, layout: &Layout, program: &Path, log: &Path) -> anyhow::Result<Daemon> {
         let mut command = Command::new("setpriv");
         let book = layout.write("operators.toml", OPERATORS)?;
+        let registries = layout.write("registries.json", &crate::registrar::bootstrap())?;
         command.args(["--pdeathsig", "TERM"]).arg(program).args(self.arguments(layout));
-        command.arg("--book").arg(book).args(&self.options);
+        command.arg("--registries").arg(registries).arg("--book").arg(book).args(&self.options);
         command
             .env("NOMENTA_DATABASE", &self.database)
             .env("NOMENTA_SEALING_KEY", &self.sealing_key)

@@ -105,6 +105,17 @@ async function lookNow() {
       </div>
       <p v-if="detail.lookalike" class="lookalike">≈ {{ detail.lookalike.told }}</p>
       <LifeNotes :detail="detail" :now="now" />
+      <p
+        v-if="detail.registration?.expires_at"
+        class="soft registration"
+        :title="exact(detail.registration.expires_at)"
+      >
+        {{ detail.registration.domain }} is registered
+        <template v-if="detail.registration.registrar"
+          >at {{ detail.registration.registrar }}</template
+        >
+        until {{ detail.registration.expires_at.slice(0, 10) }}.
+      </p>
       <div class="gates">
         <GatePosts :gates="detail.gates" large />
         <ol class="states">
@@ -185,6 +196,10 @@ async function lookNow() {
 .lookalike {
   color: var(--waiting);
   overflow-wrap: anywhere;
+}
+
+.registration {
+  margin: var(--step) 0 0;
 }
 
 .title {

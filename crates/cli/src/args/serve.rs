@@ -170,6 +170,10 @@ pub(crate) struct ServeOptions {
     /// Most rows of a table that are taken in at once.
     #[arg(long, default_value_t = nomenta_service::MOST_ROWS, value_name = "ROWS")]
     pub most_rows: usize,
+    /// File of the registries to ask about domains by RDAP, as IANA publishes it (RFC 9224);
+    /// without it none is asked.
+    #[arg(long, value_name = "FILE")]
+    pub registries: Option<PathBuf>,
     #[command(flatten)]
     pub kept: KeptOptions,
     #[command(flatten)]

@@ -14,6 +14,7 @@ use nomenta_core::judge::policy::Policy;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::platform::Platform;
 use nomenta_core::reading::method::Method;
+use nomenta_core::reading::registration::Registries;
 use nomenta_core::sheet::form::Book;
 use nomenta_dns::responder::ChallengeZone;
 use nomenta_dns::{DnsConfig, Egress, Politeness, SurveyLimits};
@@ -85,6 +86,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         reception: options.reception.reception(&options)?,
         one_click: options.reception.one_click(&options)?,
         notices: options.notices.notices()?,
+        registries: options.registries.as_deref().map(read_registries).transpose()?.unwrap_or_default(),
         book: options.book.as_deref().map(read_book).transpose()?.unwrap_or_default(),
         dns: dns(&options, egress.clone()),
         rules: Rules {
@@ -105,6 +107,11 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         trust: options.trust,
         key_kind: options.certificate_key,
     })
+}
+
+fn read_registries(path: &Path) -> anyhow::Result<Registries> {
+    let text = fs::read_to_string(path).with_context(|| format!("Cannot read {}", path.display()))?;
+    Registries::read(&text).with_context(|| format!("In {}", path.display()))
 }
 
 fn platform(options: &ServeOptions) -> Platform {

@@ -36,6 +36,7 @@ mod own;
 mod preflight;
 mod processes;
 mod publish;
+mod registrations;
 mod rehearsal;
 mod sheets;
 mod shots;

@@ -9,6 +9,10 @@ crate::spelled! {
         NameReserved = "name-reserved",
         /// Nobody has registered the domain.
         NameUnregistered = "name-unregistered",
+        /// The registry keeps the domain out of DNS.
+        RegistrationOnHold = "registration-on-hold",
+        /// The registration of the domain runs out.
+        RegistrationExpiring = "registration-expiring",
         /// None of the zone's servers answers.
         Unreachable = "unreachable",
         /// Resolvers that check signatures refuse the zone.

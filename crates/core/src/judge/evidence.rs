@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::judge::certificate::{CertificateFacts, Held};
 use crate::name::dns::DnsName;
 use crate::name::token::Token;
+use crate::reading::registration::Registration;
 use crate::reading::survey::Survey;
 use crate::sheet::form::Form;
 
@@ -42,6 +43,8 @@ pub struct Evidence {
     pub budget: Option<Spent>,
     /// URL of the account at the CA, where it matters and is known.
     pub account: Option<String>,
+    /// What the registry says of the registered domain.
+    pub registration: Option<Registration>,
     /// Tokens of the account's other domains that were read.
     pub known_tokens: Vec<KnownToken>,
 }

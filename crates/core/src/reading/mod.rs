@@ -9,6 +9,7 @@ pub mod fingerprint;
 pub mod method;
 pub mod octets;
 pub mod record;
+pub mod registration;
 pub mod survey;
 pub mod target;
 pub mod trust;

@@ -40,6 +40,8 @@ mod mail_lost;
 mod name_reserved;
 mod name_unregistered;
 mod pair_incomplete;
+mod registration_expiring;
+mod registration_on_hold;
 mod server_lame;
 mod servers_disagree;
 mod stalled;
@@ -59,7 +61,9 @@ mod single_edits;
 pub static CATALOGUE: &[&Entry] = &[
     &name_reserved::ENTRY,
     &claimed_twice::ENTRY,
+    &registration_on_hold::ENTRY,
     &name_unregistered::ENTRY,
+    &registration_expiring::ENTRY,
     &unreachable::ENTRY,
     &dnssec_broken::ENTRY,
     &delegated_away::ENTRY,

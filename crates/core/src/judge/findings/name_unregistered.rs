@@ -12,7 +12,7 @@ pub(super) const ENTRY: Entry = Entry {
     severity: Severity::Blocker,
     gate: GateName::Ownership,
     about: "The registry knows no such domain: it is misspelt, was never registered, or has run out.",
-    yields: Yields::To(&[]),
+    yields: Yields::To(&[Code::RegistrationOnHold]),
     detect,
 };
 
