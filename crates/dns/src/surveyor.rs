@@ -161,6 +161,24 @@ impl Surveyor {
         Vec::new()
     }
 
+    /// The first of some names that is a zone of its own, as the first vantage says.
+    pub async fn first_delegated(&self, names: Vec<DnsName>) -> Option<DnsName> {
+        let question = |name| Question { name, rtype: RecordType::Ns, vantages: true };
+        let questions: Vec<_> = names.into_iter().map(question).collect();
+        let asked: Vec<_> = questions.iter().collect();
+        let deadline = Instant::now() + self.config.limits.readings;
+
+        let vantage = self.config.vantages.first().filter(|_| !asked.is_empty())?;
+        let readings = self.read_vantage(vantage, &asked, deadline).await;
+        let is_zone = |reading: &&Reading| {
+            let answer = reading.answer().unwrap_or_default();
+            answer
+                .iter()
+                .any(|record| record.owner == reading.name && matches!(record.data, RecordData::Ns(_)))
+        };
+        readings.iter().find(is_zone).map(|reading| reading.name.clone())
+    }
+
     /// Texts at a name as the first vantage that answers gives them; `None` where none does.
     pub async fn texts(&self, name: DnsName) -> Option<Vec<String>> {
         let question = Question { name, rtype: RecordType::Txt, vantages: true };

@@ -17,6 +17,8 @@ use nomenta_core::judge::policy::Fronting;
 use nomenta_core::judge::preflight::Check;
 use nomenta_core::judge::schedule;
 use nomenta_core::judge::step::{self, Action, Outcome};
+use nomenta_core::name::dns::DnsName;
+use nomenta_core::name::nearby::nearby;
 use nomenta_core::reading::caa;
 use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Target};
@@ -135,9 +137,16 @@ async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Res
         budget: spent,
         account,
         registration: registering::of(app, record.domain.host.registered()).await?,
+        nearest: nearest(app, survey).await,
         known_tokens: app.store.known_tokens(record, survey.token_candidates()).await?,
         ..Evidence::default()
     })
+}
+
+/// A registered domain that is spelt almost as one that nobody has registered.
+async fn nearest(app: &App, survey: &Survey) -> Option<DnsName> {
+    let ZoneView::Unregistered { registered, .. } = &survey.zone else { return None };
+    app.surveyor.first_delegated(nearby(registered)).await
 }
 
 /// The limit that leaves no room for an order now, if any.

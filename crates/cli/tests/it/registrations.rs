@@ -25,6 +25,17 @@ fn a_domain_that_runs_out_or_is_held_is_told_of() {
             assert!(text.contains(part), "{part}: {text}");
         }
 
+        // One letter where there should be two, and the name that is meant is registered.
+        let meant = fresh_zone("meantt");
+        stage.world.zones.register(&meant).await.expect("registered");
+        let slip = format!("rides.{}", meant.replacen("tt-", "t-", 1));
+        stage.service.cli_json(&["enrol", &slip, "--site", "onswick"]).await;
+        stage.service.found(&slip, &["name-unregistered"]).await;
+        let explained = stage.service.cli(&["explain", &slip]).await;
+        let text = String::from_utf8_lossy(&explained.stdout).into_owned();
+        let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(text.contains(&format!("{meant} is registered: if that is meant")), "{text}");
+
         // Nobody finds it in DNS; it is there all the same.
         let held = fresh_zone("held");
         stage.world.registrar.say(&held, entry(90, "client hold"));

@@ -45,6 +45,9 @@ pub struct Evidence {
     pub account: Option<String>,
     /// What the registry says of the registered domain.
     pub registration: Option<Registration>,
+    /// Where nobody has registered the domain: one that somebody has, and that is spelt almost
+    /// the same.
+    pub nearest: Option<DnsName>,
     /// Tokens of the account's other domains that were read.
     pub known_tokens: Vec<KnownToken>,
 }

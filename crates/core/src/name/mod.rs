@@ -6,6 +6,7 @@ pub mod hostname;
 pub(crate) mod international;
 pub mod lookalike;
 pub mod mask;
+pub mod nearby;
 mod pasted;
 pub mod plain;
 pub mod platform;
