@@ -2,7 +2,8 @@
 
 use chrono::{TimeDelta, Utc};
 use futures::FutureExt;
-use nomenta_core::reading::registration::Registration;
+use nomenta_certs::Failure;
+use nomenta_core::reading::registration::{RdapError, Registration};
 use nomenta_store::StoreError;
 
 use crate::App;
@@ -12,8 +13,18 @@ const GOOD_FOR: TimeDelta = TimeDelta::hours(24);
 const AGAIN_AFTER: TimeDelta = TimeDelta::hours(1);
 /// Registries that one process asks at once: the others' looks do without.
 pub(crate) const AT_ONCE: usize = 4;
-/// The registry knows no such domain (RFC 7480, section 5.3).
-const NOT_FOUND: u16 = 404;
+
+/// Why a registry said nothing of use.
+#[derive(Debug, thiserror::Error)]
+enum Silent {
+    /// It answers with another status: 404 where it knows no such domain (RFC 7480, section 5.3).
+    #[error("it answered with status {0}")]
+    Status(u16),
+    #[error(transparent)]
+    Failure(#[from] Failure),
+    #[error(transparent)]
+    Answer(#[from] RdapError),
+}
 
 /// What the registry of a domain says of it, as far as it is known; asked now where that is old.
 pub(crate) async fn of(app: &App, domain: &str) -> Result<Option<Registration>, StoreError> {
@@ -30,14 +41,13 @@ pub(crate) async fn of(app: &App, domain: &str) -> Result<Option<Registration>, 
 
     let resolve = |name: String| app.surveyor.addresses(name).boxed();
     let told = match app.prober.document(&url, &resolve).await {
-        Ok((200, body)) => Registration::read(&body, domain, Utc::now()).map_err(|error| error.to_string()),
-        Ok((NOT_FOUND, _)) => Err("it knows no such domain".into()),
-        Ok((status, _)) => Err(format!("it answered with status {status}")),
-        Err(failure) => Err(failure.to_string()),
+        Ok((200, body)) => Registration::read(&body, domain, Utc::now()).map_err(Silent::from),
+        Ok((status, _)) => Err(Silent::Status(status)),
+        Err(failure) => Err(failure.into()),
     };
     metrics::counter!("nomenta_registries_asked_total", "told" => told.is_ok().to_string()).increment(1);
-    if let Err(because) = &told {
-        tracing::debug!(domain, because, "a registry said nothing of use");
+    if let Err(error) = &told {
+        tracing::debug!(domain, %error, "a registry said nothing of use");
     }
     app.store.keep_registration(domain, told.as_ref().ok()).await?;
     Ok(told.ok().or(known.and_then(|known| known.told)))

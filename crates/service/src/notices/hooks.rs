@@ -15,6 +15,7 @@ use reqwest::redirect::Policy;
 use reqwest::{Certificate, Client, Response, StatusCode, Url};
 use serde_json::json;
 use standardwebhooks::Webhook;
+use thiserror::Error;
 
 /// Longest that a system may take to answer.
 const TAKING: Duration = Duration::from_secs(8);
@@ -27,6 +28,23 @@ const PREFIX: &str = "whsec_";
 pub(crate) struct Caller {
     client: Client,
     egress: Egress,
+}
+
+/// Why a URL is not called.
+#[derive(Debug, Error)]
+pub(crate) enum NotCalled {
+    /// It is none.
+    #[error("This is no URL. Give one as https://host/path")]
+    NoUrl,
+    /// It has a name and a password in it.
+    #[error("Leave name and password out: calls are signed instead")]
+    Login,
+    /// It is not spoken to in secret.
+    #[error("Hooks are called by HTTPS. Give a URL that begins with https://")]
+    Plain,
+    /// The guard lets no call out to it.
+    #[error("{0} may not be called: it is no public address")]
+    Guarded(IpAddr),
 }
 
 /// Why a call was not taken.
@@ -97,20 +115,20 @@ impl Caller {
     ///
     /// # Errors
     /// What is wrong with it, and what to give instead.
-    pub(crate) fn vetted(&self, url: &str) -> Result<Url, String> {
-        let url: Url = url.parse().map_err(|_| "This is no URL. Give one as https://host/path".to_owned())?;
+    pub(crate) fn vetted(&self, url: &str) -> Result<Url, NotCalled> {
+        let url: Url = url.parse().map_err(|_| NotCalled::NoUrl)?;
         let host = url.host_str().unwrap_or_default().trim_matches(['[', ']']);
         let literal = host.parse::<IpAddr>().ok();
         if !url.username().is_empty() || url.password().is_some() {
-            return Err("Leave name and password out: calls are signed instead".into());
+            return Err(NotCalled::Login);
         }
         if url.scheme() != "https" && !literal.is_some_and(|address| address.is_loopback()) {
-            return Err("Hooks are called by HTTPS. Give a URL that begins with https://".into());
+            return Err(NotCalled::Plain);
         }
-        if literal.is_some_and(|address| !self.egress.admits(address)) {
-            return Err(format!("{host} may not be called: it is no public address"));
+        match literal.filter(|address| !self.egress.admits(*address)) {
+            Some(address) => Err(NotCalled::Guarded(address)),
+            None => Ok(url),
         }
-        Ok(url)
     }
 
     /// Calls a hook about one thing, signed with every secret that counts.

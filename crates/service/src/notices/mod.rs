@@ -24,7 +24,7 @@ use tokio::task::JoinSet;
 use tokio::time::sleep;
 use uuid::Uuid;
 
-use self::hooks::Caller;
+use self::hooks::{Caller, NotCalled};
 use self::post::Post;
 use self::written::Forms;
 use crate::App;
@@ -93,7 +93,7 @@ impl Notices {
     ///
     /// # Errors
     /// What is wrong with it, and what to give instead.
-    pub(crate) fn vetted(&self, url: &str) -> Result<(), String> {
+    pub(crate) fn vetted(&self, url: &str) -> Result<(), NotCalled> {
         self.caller.vetted(url).map(drop)
     }
 
