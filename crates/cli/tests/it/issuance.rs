@@ -104,31 +104,48 @@ async fn unkind(folder: &str, port: u16) -> OtherIssuer {
     OtherIssuer::start(&stage().world.layout, setup).await.expect("a CA")
 }
 
+/// The CA stops answering now and then under this load, and is started anew without what it had
+/// issued: then nobody is left to ask, and it is all done once more.
+async fn until_the_ca_remembers(once: impl AsyncFn(usize) -> bool) {
+    for round in 0..3 {
+        if once(round).await {
+            return;
+        }
+    }
+    panic!("the CA had to be started anew each time");
+}
+
 #[test]
 fn hundreds_go_live_at_a_ca_that_rejects_every_other_nonce() {
     let _turn = turns::to_fill_the_machine();
     stage();
-    stage::run(async {
-        let issuer = unkind("pebble-unkind", 62).await;
-        let mut setup = with(own_setup("unkind", 41).await, &OPTIONS);
+    stage::run(until_the_ca_remembers(async |round| {
+        let issuer = unkind(&format!("pebble-unkind{round}"), 62).await;
+        let name = format!("unkind{round}");
+        let mut setup = with(own_setup(&name, 41).await, &OPTIONS);
         setup.directory = Some(issuer.directory());
-        let Own { service, daemon, edge: _edge, .. } = own(setup, "unkind", 41).await;
+        let Own { service, daemon, edge: _edge, .. } = own(setup, &name, 41).await;
         let names = publish_all(&service).await;
         all_live(&service).await;
-        exactly_one_each(&service, &names, &issuer.issued().await.expect("the CA's word")).await;
+        let remembers = issuer.said().is_empty();
+        if remembers {
+            exactly_one_each(&service, &names, &issuer.issued().await.expect("the CA's word")).await;
+        }
         daemon.stop().await;
-    });
+        remembers
+    }));
 }
 
 #[test]
 fn of_two_processes_one_is_killed_half_way_and_each_still_gets_one_certificate() {
     let _turn = turns::to_fill_the_machine();
     stage();
-    stage::run(async {
-        let issuer = unkind("pebble-killed", 64).await;
-        let mut setup = with(own_setup("killed", 42).await, &OPTIONS);
+    stage::run(until_the_ca_remembers(async |round| {
+        let issuer = unkind(&format!("pebble-killed{round}"), 64).await;
+        let name = format!("killed{round}");
+        let mut setup = with(own_setup(&name, 42).await, &OPTIONS);
         setup.directory = Some(issuer.directory());
-        let Own { service, daemon, edge: _edge, .. } = own(setup.clone(), "killed", 42).await;
+        let Own { service, daemon, edge: _edge, .. } = own(setup.clone(), &name, 42).await;
         let mut second = setup;
         second.listen.set_port(BASE_PORT + 43);
         let layout = &stage().world.layout;
@@ -141,7 +158,11 @@ fn of_two_processes_one_is_killed_half_way_and_each_still_gets_one_certificate()
             .expect("half");
         doomed.kill().await;
         all_live(&service).await;
-        exactly_one_each(&service, &names, &issuer.issued().await.expect("the CA's word")).await;
+        let remembers = issuer.said().is_empty();
+        if remembers {
+            exactly_one_each(&service, &names, &issuer.issued().await.expect("the CA's word")).await;
+        }
         daemon.stop().await;
-    });
+        remembers
+    }));
 }
