@@ -42,8 +42,7 @@ const make = () =>
   <ElDialog v-model="open" title="Make a link for the customer" width="520" append-to-body>
     <div v-if="made" class="made">
       <p v-if="made.mailed_to">
-        It was sent to <span class="record">{{ made.mailed_to }}</span
-        >.
+        It was sent to <span class="record">{{ made.mailed_to }}</span>.
       </p>
       <p v-else>Send it to the customer now: it is not shown again.</p>
       <CopyField :value="made.link" what="link" />

@@ -52,7 +52,7 @@ mod tests {
             assert!(found.contains(&meant.into()), "{meant}: {found:?}");
         }
         assert!(!found.contains(&"dunvara.example".into()) && found.len() <= MOST);
-        assert_eq!(nearby("xn--fhre-loa.example"), []);
+        assert!(nearby("xn--fhre-loa.example").is_empty());
         assert!(nearby(&format!("{}.example", "a".repeat(63))).iter().all(|name| name.len() < 80));
     }
 }
