@@ -1,5 +1,6 @@
 //! Problem documents (RFC 9457), and the kinds that there are.
 
+use nomenta_core::name::plain;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -213,7 +214,8 @@ impl Problem {
             kind: format!("{URN}{kind}"),
             title: kind.title().into(),
             status,
-            detail: detail.into(),
+            // What was sent may be told again, and may be anything.
+            detail: plain::escaped(&detail.into()),
             errors: Vec::new(),
         }
     }
@@ -237,5 +239,17 @@ impl Problem {
     pub fn on_line(mut self, line: usize) -> Self {
         self.errors.iter_mut().for_each(|error| error.line = Some(line));
         self
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_was_sent_is_told_again_in_plain_letters() {
+        let problem = Problem::new(422, ProblemKind::Body, "unknown field \"a\0\u{1b}[2J\"");
+        assert_eq!(problem.detail, "unknown field \"a\\u{0}\\u{1b}[2J\"");
+        assert!(problem.is(ProblemKind::Body) && !problem.is(ProblemKind::Field));
     }
 }

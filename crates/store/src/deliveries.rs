@@ -5,8 +5,6 @@
 //! sent is leased like a task; what is sent to it about one domain goes in the order in which it
 //! happened.
 
-use std::collections::BTreeSet;
-
 use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_api::event::Event;
 use nomenta_api::notice::{DeliveryState, Means, kind_of};
@@ -318,19 +316,20 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn delivered(&self, lease: &ReceiverLease, ids: &[Uuid]) -> Result<(), StoreError> {
         let mut tx = self.pool.begin().await?;
-        sqlx::query!(
-            "UPDATE deliveries SET state = 'delivered', tries = tries + 1, ended_at = now(), last_error = NULL
-             WHERE id = ANY($1) AND state = 'due'",
-            ids
-        )
-        .execute(&mut *tx)
-        .await?;
+        // The receiver comes before what is to be sent to it, in every transaction.
         sqlx::query!(
             "UPDATE receivers SET failures = 0, last_error = NULL, leased_until = now() + make_interval(secs => $3)
              WHERE id = $1 AND lease = $2",
             lease.id,
             lease.lease,
             LEASE_SECONDS
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!(
+            "UPDATE deliveries SET state = 'delivered', tries = tries + 1, ended_at = now(), last_error = NULL
+             WHERE id = ANY($1) AND state = 'due'",
+            ids
         )
         .execute(&mut *tx)
         .await?;
@@ -365,6 +364,17 @@ impl Store {
 
         let mut tx = self.pool.begin().await?;
         sqlx::query!(
+            "UPDATE receivers SET failures = CASE WHEN $5 THEN failures + 1 ELSE 0 END, last_error = $3,
+                 leased_until = now() + make_interval(secs => $4) WHERE id = $1 AND lease = $2",
+            lease.id,
+            lease.lease,
+            because,
+            LEASE_SECONDS,
+            why.is_silent
+        )
+        .execute(&mut *tx)
+        .await?;
+        sqlx::query!(
             "UPDATE deliveries d SET state = CASE WHEN n.dead THEN 'dead' ELSE 'due' END, tries = tries + 1, due = n.due,
                  last_error = $4, ended_at = CASE WHEN n.dead THEN now() END
              FROM unnest($1::uuid[], $2::timestamptz[], $3::boolean[]) AS n (id, due, dead)
@@ -373,17 +383,6 @@ impl Store {
             &due,
             &dead,
             because
-        )
-        .execute(&mut *tx)
-        .await?;
-        sqlx::query!(
-            "UPDATE receivers SET failures = CASE WHEN $5 THEN failures + 1 ELSE 0 END, last_error = $3,
-                 leased_until = now() + make_interval(secs => $4) WHERE id = $1 AND lease = $2",
-            lease.id,
-            lease.lease,
-            because,
-            LEASE_SECONDS,
-            why.is_silent
         )
         .execute(&mut *tx)
         .await?;
@@ -481,26 +480,34 @@ impl Store {
         whose: &Whose,
     ) -> Result<u64, StoreError> {
         let mut tx = self.begin().await?;
-        let receivers = sqlx::query_scalar!(
-            "UPDATE deliveries d SET state = 'due', due = now(), since = now(), tries = 0, ended_at = NULL
-             FROM receivers r
-             WHERE d.receiver_id = r.id AND r.ended_at IS NULL AND d.state = 'dead'
-               AND ($1::uuid IS NULL OR d.id = $1) AND ($2::uuid IS NULL OR d.receiver_id = $2)
-               AND ($3::uuid[] IS NULL OR d.account_id = ANY($3))
-             RETURNING d.receiver_id",
+        let ids = sqlx::query_scalar!(
+            "SELECT id FROM receivers WHERE ended_at IS NULL
+               AND id IN (SELECT $2::uuid UNION SELECT receiver_id FROM deliveries WHERE id = $1)
+             ORDER BY id FOR UPDATE",
             one,
-            receiver,
-            whose.accounts()
+            receiver
         )
         .fetch_all(&mut *tx)
         .await?;
-        let ids: BTreeSet<Uuid> = receivers.iter().copied().collect();
-        let ids: Vec<_> = ids.into_iter().collect();
-        sqlx::query!("UPDATE receivers SET due = now(), failures = 0 WHERE id = ANY($1)", &ids)
-            .execute(&mut *tx)
-            .await?;
+        let done = sqlx::query!(
+            "UPDATE deliveries SET state = 'due', due = now(), since = now(), tries = 0, ended_at = NULL
+             WHERE receiver_id = ANY($4) AND state = 'dead' AND ($1::uuid IS NULL OR id = $1)
+               AND ($2::uuid IS NULL OR receiver_id = $2) AND ($3::uuid[] IS NULL OR account_id = ANY($3))",
+            one,
+            receiver,
+            whose.accounts(),
+            &ids
+        )
+        .execute(&mut *tx)
+        .await?
+        .rows_affected();
+        if done > 0 {
+            sqlx::query!("UPDATE receivers SET due = now(), failures = 0 WHERE id = ANY($1)", &ids)
+                .execute(&mut *tx)
+                .await?;
+        }
         tx.commit().await?;
-        Ok(u64::try_from(receivers.len()).unwrap_or(u64::MAX))
+        Ok(done)
     }
 }
 

@@ -49,6 +49,25 @@ pub fn shown(typed: &str) -> String {
     text
 }
 
+/// A whole text in the same way, over as many lines as it has: nothing is cut off.
+///
+/// ```
+/// use nomenta_core::name::plain::escaped;
+///
+/// assert_eq!(escaped("unknown field a\0b"), "unknown field a\\u{0}b");
+/// ```
+pub fn escaped(text: &str) -> String {
+    let mut plain = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '\n' => plain.push(c),
+            c if is_plain(c) => plain.push(c),
+            c => plain.extend(c.escape_unicode()),
+        }
+    }
+    plain
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
