@@ -88,6 +88,11 @@ impl WriteLine {
             update.sets.iter().flat_map(|set| set.added().map(move |one| line(WriteAct::Add, set, one)));
         gone.chain(new).collect()
     }
+
+    /// How many records something is done with.
+    pub fn count(lines: &[Self], act: WriteAct) -> usize {
+        lines.iter().filter(|line| line.act == act).count()
+    }
 }
 
 /// What would be written to a customer's zone now.

@@ -8,7 +8,8 @@
 //! what to do next and when to look again.
 //!
 //! The folders are floors, and each uses those below it: `name`, `reading`,
-//! `zonefile`, `sheet`, `judge`, `claim`, `rehearsal`, `publish`, `intake`.
+//! `zonefile`, `sheet`, `judge`, `claim`, `rehearsal`, `publish`, `notice`,
+//! `intake`.
 
 pub mod claim;
 pub mod intake;

@@ -51,19 +51,27 @@ impl<'a> Frame<'a> {
     }
 
     fn data(&self) -> Result<RecordData, ProtoError> {
-        let mut value = self.value.clone(u16::try_from(self.value.index()).unwrap_or(u16::MAX));
         match self.rtype {
             WireType::CAA => return Ok(caa(self.rdata).unwrap_or_else(|| self.other())),
-            DNAME => return Ok(RecordData::Dname(text(&Name::read(&mut value)?))),
+            DNAME => return Ok(RecordData::Dname(text(&Name::read(&mut self.value())?))),
             _ => {}
         }
 
-        let length = Restrict::new(u16::try_from(self.rdata.len()).unwrap_or(u16::MAX));
-        match RData::read(&mut value, self.rtype, length) {
+        match self.rdata() {
             Ok(rdata) => Ok(data(&rdata)),
             Err(error) if CHECKED.contains(&self.rtype) => Err(error),
             Err(_) => Ok(self.other()),
         }
+    }
+
+    /// A reader at the value.
+    fn value(&self) -> BinDecoder<'a> {
+        self.value.clone(u16::try_from(self.value.index()).unwrap_or(u16::MAX))
+    }
+
+    fn rdata(&self) -> Result<RData, ProtoError> {
+        let length = Restrict::new(u16::try_from(self.rdata.len()).unwrap_or(u16::MAX));
+        RData::read(&mut self.value(), self.rtype, length)
     }
 
     /// The octets of the value with every name in it written out.
@@ -71,9 +79,7 @@ impl<'a> Frame<'a> {
         if !NAMED.contains(&self.rtype) {
             return Ok(self.rdata.to_vec());
         }
-        let mut value = self.value.clone(u16::try_from(self.value.index()).unwrap_or(u16::MAX));
-        let length = Restrict::new(u16::try_from(self.rdata.len()).unwrap_or(u16::MAX));
-        RData::read(&mut value, self.rtype, length)?.to_bytes()
+        self.rdata()?.to_bytes()
     }
 
     fn other(&self) -> RecordData {

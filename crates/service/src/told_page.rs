@@ -114,7 +114,7 @@ async fn question(
     if sent.is_err() {
         app.calls.end_receiver(id, &Whose::default(), "the mail was not taken").await?;
     }
-    sent
+    Ok(sent?)
 }
 
 /// The page that a mail leads to: it does nothing before somebody presses a button, since mail

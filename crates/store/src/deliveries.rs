@@ -11,6 +11,7 @@ use nomenta_api::notice::{DeliveryState, Means, kind_of};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::notice::{NoticeKind, again_after, is_over};
 use serde_json::Value;
+use thiserror::Error;
 use uuid::Uuid;
 
 use crate::Store;
@@ -101,10 +102,11 @@ pub struct DeliveryFilter {
 }
 
 /// Why something was not taken.
-#[derive(Clone, Debug)]
-pub struct NotTaken<'a> {
+#[derive(Clone, Debug, Error)]
+#[error("{because}")]
+pub struct NotTaken {
     /// In words.
-    pub because: &'a str,
+    pub because: String,
     /// Not before then, as the receiver says.
     pub not_before: Option<DateTime<Utc>>,
     /// Whether it gave no answer at all, so that nothing else is sent to it for a while either.
@@ -346,7 +348,7 @@ impl Store {
         &self,
         lease: &ReceiverLease,
         rows: &[DueRow],
-        why: &NotTaken<'_>,
+        why: &NotTaken,
         jitter: f64,
     ) -> Result<(), StoreError> {
         let now = Utc::now();

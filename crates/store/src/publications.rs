@@ -294,8 +294,8 @@ fn happened(state: PublicationState, zone: String, change: Value) -> Result<Opti
         PublicationState::Done => {
             let update: Update = read("update of a zone", change)?;
             let lines = WriteLine::of(&update);
-            let removed = lines.iter().filter(|line| line.act == WriteAct::Remove).count();
-            Some(Event::Published { zone, removed, added: lines.len() - removed })
+            let [removed, added] = [WriteAct::Remove, WriteAct::Add].map(|act| WriteLine::count(&lines, act));
+            Some(Event::Published { zone, removed, added })
         }
         PublicationState::Undone => Some(Event::TakenBack { zone }),
         PublicationState::Sent | PublicationState::Refused => None,

@@ -54,7 +54,7 @@ pub(crate) async fn run(client: &Client, shape: Shape, verb: PublishVerb) -> any
             let path = format!("domains/{host}/publications");
             let rows: Vec<Publication> = client.pages(&path, &query, usize::MAX).await?;
             listing(shape, &rows, ["ID", "SENT", "ZONE", "SERVER", "REMOVED", "ADDED", "STATE"], |one| {
-                let count = |act| one.lines.iter().filter(|line| line.act == act).count().to_string();
+                let count = |act| WriteLine::count(&one.lines, act).to_string();
                 [
                     one.id.to_string(),
                     moment(one.created_at),
@@ -108,11 +108,7 @@ fn print_plan(plan: &PublicationPlan) {
     println!("To {} at {}, signed with {}:", plan.zone, plan.server, plan.key_name);
     let owners = plan.lines.iter().map(|line| line.owner.as_str().len()).max().unwrap_or(0);
     for line in &plan.lines {
-        let act = match line.act {
-            WriteAct::Remove => "remove",
-            WriteAct::Add => "add",
-        };
-        println!("  {act:<6}  {:<owners$}  {:<5}  {}", line.owner, line.rtype, line.value);
+        println!("  {:<6}  {:<owners$}  {:<5}  {}", line.act, line.owner, line.rtype, line.value);
     }
     println!(
         "All of it or nothing, and only while {} record sets are as they were read just now.",
@@ -121,8 +117,8 @@ fn print_plan(plan: &PublicationPlan) {
 }
 
 fn counted(lines: &[WriteLine]) -> String {
-    let removed = lines.iter().filter(|line| line.act == WriteAct::Remove).count();
-    format!("{removed} removed, {} added", lines.len() - removed)
+    let [removed, added] = [WriteAct::Remove, WriteAct::Add].map(|act| WriteLine::count(lines, act));
+    format!("{removed} removed, {added} added")
 }
 
 fn read(file: &Path) -> anyhow::Result<String> {

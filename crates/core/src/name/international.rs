@@ -15,7 +15,7 @@ use super::refused::HostnameError;
 /// than any can have whose A-label is not too long.
 const LONGEST_UNMAPPED: usize = 4 * LONGEST_LABEL;
 /// What begins an A-label (RFC 5890, section 2.3.2.1).
-const ACE_PREFIX: &str = "xn--";
+pub(super) const ACE_PREFIX: &str = "xn--";
 
 /// A name in lower-case ASCII, without the final dot: mapped by UTS 46
 /// (non-transitional), its labels held to RFC 5892. What ASCII a host name may

@@ -2,18 +2,18 @@
 
 use std::collections::BTreeSet;
 
-use crate::name::dns::DnsName;
+use crate::name::dns::{DnsName, LONGEST_LABEL};
+use crate::name::international::ACE_PREFIX;
 
 /// Names that are told at most.
 const MOST: usize = 60;
-/// Labels in another script are written in a code that no finger slips in (RFC 3492).
-const CODED: &str = "xn--";
 
 /// Registered domains that differ from one by a letter too many, one too few where it should
 /// stand twice, or two that have changed places.
 pub fn nearby(registered: &str) -> Vec<DnsName> {
     let Some((label, suffix)) = registered.split_once('.') else { return Vec::new() };
-    if label.starts_with(CODED) || !label.is_ascii() {
+    // Nobody's finger slips in what another script is written as (RFC 3492).
+    if label.starts_with(ACE_PREFIX) || !label.is_ascii() {
         return Vec::new();
     }
 
@@ -38,7 +38,7 @@ pub fn nearby(registered: &str) -> Vec<DnsName> {
 }
 
 fn is_label(label: &str) -> bool {
-    !label.is_empty() && label.len() <= 63 && !label.starts_with('-') && !label.ends_with('-')
+    !label.is_empty() && label.len() <= LONGEST_LABEL && !label.starts_with('-') && !label.ends_with('-')
 }
 
 #[cfg(test)]

@@ -37,7 +37,7 @@ pub fn shown(typed: &str) -> String {
     let mut rest = typed.chars().peekable();
 
     while let Some(c) = rest.next() {
-        let piece = if is_plain(c) { c.to_string() } else { c.escape_unicode().to_string() };
+        let piece = plainly(c);
         length += piece.chars().count();
         // What is cut off has a mark, which takes room too.
         if length + usize::from(rest.peek().is_some()) > LONGEST_SHOWN {
@@ -57,15 +57,12 @@ pub fn shown(typed: &str) -> String {
 /// assert_eq!(escaped("unknown field a\0b"), "unknown field a\\u{0}b");
 /// ```
 pub fn escaped(text: &str) -> String {
-    let mut plain = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '\n' => plain.push(c),
-            c if is_plain(c) => plain.push(c),
-            c => plain.extend(c.escape_unicode()),
-        }
-    }
-    plain
+    text.chars().map(|c| if c == '\n' { c.to_string() } else { plainly(c) }).collect()
+}
+
+/// A character as it is, or told by its number.
+fn plainly(c: char) -> String {
+    if is_plain(c) { c.to_string() } else { c.escape_unicode().to_string() }
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use chrono::TimeDelta;
 
 /// Seconds before the next try, by how often it was tried in a row; the last holds from then on.
 const STEPS: [i64; 9] = [5, 30, 120, 600, 1800, 3600, 7200, 14_400, 28_800];
-/// For how long it is tried, in hours.
+/// For how long it is tried.
 const DAYS: i64 = 3;
 
 /// How long to wait after `tries` tries that came to nothing; `jitter`, from 0 to 1, spreads

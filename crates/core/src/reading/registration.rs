@@ -11,8 +11,6 @@ use crate::name::plain::shown;
 
 /// Statuses that keep a domain out of DNS, as registries name them (RFC 8056).
 const HOLDS: [&str; 5] = ["client hold", "server hold", "redemption period", "pending delete", "inactive"];
-/// Characters of a registrar's name that are kept.
-const LONGEST_NAME: usize = 120;
 
 /// What a registry says of a registered domain.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -69,9 +67,7 @@ impl Registration {
             read_at: at,
         })
     }
-}
 
-impl Registration {
     /// In one sentence.
     pub fn told(&self) -> String {
         let whom = self.registrar.as_ref().map(|registrar| format!(" at {registrar}")).unwrap_or_default();
@@ -88,7 +84,7 @@ impl Registration {
 fn name_of(entity: &Value) -> Option<String> {
     let properties = list(entity["vcardArray"].get(1)?);
     let name = properties.filter(|property| property[0] == "fn").find_map(|property| property[3].as_str())?;
-    let name: String = shown(name).chars().take(LONGEST_NAME).collect();
+    let name = shown(name);
     (!name.trim().is_empty()).then_some(name)
 }
 

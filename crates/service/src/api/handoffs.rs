@@ -14,7 +14,7 @@ use nomenta_api::handoff::{
     Handoff, HandoffView, HandoffsQuery, Language, MadeHandoff, NewHandoff, OfferQuery, Offered,
     OneClickOffer, OneClickTemplates, ShowQuery,
 };
-use nomenta_api::problem::{FieldCode, Problem, ProblemKind};
+use nomenta_api::problem::{Problem, ProblemKind};
 use nomenta_api::role::Role;
 use nomenta_core::one_click::apply::key_texts;
 use nomenta_core::one_click::template::{Shape, Template};
@@ -22,6 +22,7 @@ use nomenta_store::{HandoffFilter, HandoffRow};
 use uuid::Uuid;
 
 use super::access::{Asked, find};
+use super::notices::mail_address;
 use super::paging;
 use super::registry::Created;
 use super::roster::whose;
@@ -30,7 +31,6 @@ use crate::access::{self, Caller};
 use crate::guest::{self, Bearer, Guest};
 use crate::handoff;
 use crate::negotiation;
-use crate::notices;
 use crate::one_click;
 use crate::problem::{Body, Named, Params, Refusal};
 
@@ -63,7 +63,7 @@ pub(super) async fn add(
         hint: &access::hint(&secret),
         expires_at,
     };
-    let mailed_to = new.mail_to.as_deref().map(checked).transpose()?;
+    let mailed_to = new.mail_to.as_deref().map(|address| mail_address("mail_to", address)).transpose()?;
     let records = caller.records(&app);
     let id = records.add_handoff(&link).await?;
 
@@ -79,13 +79,6 @@ pub(super) async fn add(
     Ok((StatusCode::CREATED, Json(MadeHandoff { id, link, secret, expires_at, mailed_to })))
 }
 
-fn checked(address: &str) -> Result<String, Refusal> {
-    notices::checked(address).map_err(|error| {
-        let message = format!("{address} is no mail address: {error}.");
-        Refusal::field("mail_to", FieldCode::Form, message)
-    })
-}
-
 /// Sends what a link shows to whom it is for.
 async fn hand_over(app: &App, secret: &str, link: &str, address: &str) -> anyhow::Result<()> {
     let guest = Guest::known(app, secret).await?.context("The link is gone already")?;
@@ -95,7 +88,7 @@ async fn hand_over(app: &App, secret: &str, link: &str, address: &str) -> anyhow
         handoff::view(app, &guest, language, &state).await
     };
     let view = shown.await.map_err(|refusal: Refusal| anyhow::anyhow!("{}", refusal.problem.detail))?;
-    app.notices.hand_over(app, &view, address, link).await
+    Ok(app.notices.hand_over(&view, address, link).await?)
 }
 
 /// Links, newest first, a page at a time; the `Link` header leads to the next (RFC 8288).

@@ -116,10 +116,7 @@ pub(super) async fn add_recipient(
         let detail = "This service sends no mail. Give it a server: serve --mail-server.";
         return Err(Refusal::conflict(ProblemKind::Unavailable, detail));
     }
-    let address = notices::checked(&new.address).map_err(|error| {
-        let message = format!("{} is no mail address: {error}.", new.address);
-        Refusal::field("address", FieldCode::Form, message)
-    })?;
+    let address = mail_address("address", &new.address)?;
 
     let receiver = NewReceiver {
         way: Means::Mail,
@@ -239,6 +236,14 @@ pub(super) async fn preview(
     }
     let written = app.notices.sample(&app, &notices::samples(kind, count), language);
     Ok(Json(written.map_err(|error| Refusal::internal(error.to_string()))?))
+}
+
+/// A field as an address that a mail can be sent to.
+pub(super) fn mail_address(field: &str, address: &str) -> Result<String, Refusal> {
+    notices::checked(address).map_err(|error| {
+        let message = format!("{address} is no mail address: {error}.");
+        Refusal::field(field, FieldCode::Form, message)
+    })
 }
 
 /// Whoever changes what is told of every account is an admin of all of them.

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{TimeDelta, Utc};
 use nomenta_dns::{Egress, Surveyor};
 use nomenta_store::{DueRow, NotTaken};
 use reqwest::dns::{Addrs, Name, Resolve, Resolving};
@@ -47,27 +47,9 @@ pub(crate) enum NotCalled {
     Guarded(IpAddr),
 }
 
-/// Why a call was not taken.
-#[derive(Debug)]
-pub(crate) struct Untaken {
-    pub because: String,
-    pub not_before: Option<DateTime<Utc>>,
-    pub is_silent: bool,
-}
-
-impl Untaken {
-    pub(crate) fn told(&self) -> NotTaken<'_> {
-        NotTaken {
-            because: &self.because,
-            not_before: self.not_before,
-            is_silent: self.is_silent,
-            is_final: false,
-        }
-    }
-
-    fn silent(because: impl ToString) -> Self {
-        Self { because: because.to_string(), not_before: None, is_silent: true }
-    }
+/// A hook gave no answer.
+fn silent(because: impl ToString) -> NotTaken {
+    NotTaken { because: because.to_string(), not_before: None, is_silent: true, is_final: false }
 }
 
 /// Names are found through the vantages, and led only to where the guard lets calls out.
@@ -138,12 +120,12 @@ impl Caller {
         secrets: &[String],
         source: &str,
         row: &DueRow,
-    ) -> Result<(), Untaken> {
-        let url = self.vetted(url).map_err(Untaken::silent)?;
+    ) -> Result<(), NotTaken> {
+        let url = self.vetted(url).map_err(silent)?;
         let body = envelope(row, source).to_string();
         let id = row.event_id.to_string();
         let at = Utc::now().timestamp();
-        let signatures = signed(secrets, &id, at, &body).map_err(Untaken::silent)?;
+        let signatures = signed(secrets, &id, at, &body).map_err(silent)?;
 
         let request = self
             .client
@@ -156,7 +138,7 @@ impl Caller {
         match request.send().await {
             Ok(response) if response.status().is_success() => Ok(()),
             Ok(response) => Err(turned_down(&response)),
-            Err(error) => Err(Untaken::silent(innermost(&error))),
+            Err(error) => Err(silent(innermost(&error))),
         }
     }
 }
@@ -198,15 +180,16 @@ fn signed(
     Ok(each.collect::<Result<Vec<_>, _>>()?.join(" "))
 }
 
-fn turned_down(response: &Response) -> Untaken {
+fn turned_down(response: &Response) -> NotTaken {
     let status = response.status();
     let after = response.headers().get("retry-after").and_then(|value| value.to_str().ok()?.parse().ok());
     let may_wait = matches!(status, StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE);
     let wait = after.map(TimeDelta::seconds).filter(|_| may_wait);
-    Untaken {
+    NotTaken {
         because: format!("It answered with status {status}"),
         not_before: wait.map(|wait| Utc::now() + wait.clamp(TimeDelta::zero(), LONGEST_WAIT)),
         is_silent: false,
+        is_final: false,
     }
 }
 

@@ -14,11 +14,11 @@ use chrono::{TimeDelta, Utc};
 use data_encoding::HEXLOWER;
 use futures::StreamExt;
 use futures::stream;
-use nomenta_api::handoff::{HandoffView, Language};
+use nomenta_api::handoff::{Face, HandoffView, Language};
 use nomenta_api::notice::{Letter, Means, Told, WrittenMail};
 use nomenta_core::notice::again_after;
 use nomenta_dns::Surveyor;
-use nomenta_store::{DueRow, ReceiverLease, ReceiverRow, StoreError};
+use nomenta_store::{DueRow, NotTaken, ReceiverLease, ReceiverRow, StoreError};
 use sha2::{Digest, Sha256};
 use tokio::task::JoinSet;
 use tokio::time::sleep;
@@ -109,22 +109,35 @@ impl Notices {
         self.forms.write(&letter, face, Some(&open), Some(&format!("{public}/told/sample")))
     }
 
+    /// Writes a mail and sends it: `open` and `stop` are where its links lead, `id` is the same
+    /// whenever it is sent again.
+    async fn send(
+        &self,
+        face: &Face,
+        letter: &Letter,
+        to: &str,
+        id: &str,
+        open: Option<&str>,
+        stop: Option<&str>,
+    ) -> Result<(), NotTaken> {
+        let none = || post::not_now("This service sends no mail: start it with --mail-server");
+        let post = self.post.as_ref().ok_or_else(none)?;
+        let mail = self.forms.write(letter, face, open, stop).map_err(post::not_now)?;
+        post.send(to, mail, id, stop).await
+    }
+
     /// Hands a customer's page over by mail, with every step in it; `link` leads there.
     ///
     /// # Errors
     /// Why the mail was not taken.
     pub(crate) async fn hand_over(
         &self,
-        app: &App,
         view: &HandoffView,
         address: &str,
         link: &str,
-    ) -> anyhow::Result<()> {
-        let post = self.post.as_ref().context("This service sends no mail")?;
-        let letter = Letter::page(view);
-        let mail = self.forms.write(&letter, &app.config.reception.face, Some(link), None)?;
-        let sent = post.send(address, mail, &Uuid::new_v4().to_string(), None).await;
-        sent.map_err(|returned| anyhow::anyhow!("{}", returned.told().because))
+    ) -> Result<(), NotTaken> {
+        let id = Uuid::new_v4().to_string();
+        self.send(&view.face, &Letter::page(view), address, &id, Some(link), None).await
     }
 
     /// Asks whoever has a mailbox whether they want to be told.
@@ -138,14 +151,11 @@ impl Notices {
         address: &str,
         host: &str,
         language: Language,
-    ) -> anyhow::Result<()> {
-        let post = self.post.as_ref().context("This service sends no mail")?;
+    ) -> Result<(), NotTaken> {
         let face = &app.config.reception.face;
-        let yes = reader_url(app, receiver);
         let letter = Letter::question(host, face, language);
-        let mail = self.forms.write(&letter, face, Some(&yes), None)?;
-        let sent = post.send(address, mail, &receiver.to_string(), None).await;
-        sent.map_err(|returned| anyhow::anyhow!("{}", returned.told().because))
+        let yes = reader_url(app, receiver);
+        self.send(face, &letter, address, &receiver.to_string(), Some(&yes), None).await
     }
 }
 
@@ -270,10 +280,10 @@ async fn call_in_order(
                 count("hook", "delivered");
                 app.store.delivered(lease, &[row.id]).await?;
             }
-            Err(untaken) => {
+            Err(why) => {
                 count("hook", "refused");
-                app.store.not_delivered(lease, &[row], &untaken.told(), rand::random()).await?;
-                return Ok(untaken.is_silent);
+                app.store.not_delivered(lease, &[row], &why, rand::random()).await?;
+                return Ok(why.is_silent);
             }
         }
     }
@@ -298,29 +308,20 @@ async fn write_all(app: &App, lease: &ReceiverLease, receiver: &ReceiverRow) -> 
     });
     let stop = reader_url(app, receiver.id);
 
-    let returned =
-        match (&app.notices.post, app.notices.forms.write(&letter, face, open.as_deref(), Some(&stop))) {
-            (Some(post), Ok(mail)) => {
-                post.send(&receiver.target, mail, &named(&rows), Some(&stop)).await.err()
-            }
-            (None, _) => {
-                Some(post::Returned::not_now("This service sends no mail: start it with --mail-server"))
-            }
-            (_, Err(error)) => Some(post::Returned::not_now(error)),
-        };
+    let id = named(&rows);
+    let sent = app.notices.send(face, &letter, &receiver.target, &id, open.as_deref(), Some(&stop));
 
-    match returned {
-        None => {
+    match sent.await {
+        Ok(()) => {
             count("mail", "delivered");
             let ids: Vec<_> = rows.iter().map(|row| row.id).collect();
             app.store.delivered(lease, &ids).await?;
             Ok(false)
         }
-        Some(returned) => {
+        Err(why) => {
             count("mail", "refused");
-            let told = returned.told();
-            app.store.not_delivered(lease, &rows, &told, rand::random()).await?;
-            Ok(told.is_silent)
+            app.store.not_delivered(lease, &rows, &why, rand::random()).await?;
+            Ok(why.is_silent)
         }
     }
 }

@@ -50,42 +50,25 @@ pub(crate) struct Post {
     from: Mailbox,
 }
 
-/// Why a mail was not taken.
-#[derive(Debug)]
-pub(crate) struct Returned {
-    because: String,
-    is_silent: bool,
-    is_final: bool,
+/// Why a server did not take a mail.
+fn returned(error: &lettre::transport::smtp::Error) -> NotTaken {
+    let answered = error.status().is_some();
+    NotTaken {
+        because: error.to_string(),
+        not_before: None,
+        is_silent: !answered,
+        // Whom the server does not know today it does not know tomorrow (RFC 5321, section 4.2.1).
+        is_final: error.is_permanent() && answered,
+    }
 }
 
-impl Returned {
-    pub(crate) fn told(&self) -> NotTaken<'_> {
-        NotTaken {
-            because: &self.because,
-            not_before: None,
-            is_silent: self.is_silent,
-            is_final: self.is_final,
-        }
-    }
+/// What may be mended here, and is tried again.
+pub(super) fn not_now(error: impl ToString) -> NotTaken {
+    NotTaken { because: error.to_string(), not_before: None, is_silent: true, is_final: false }
+}
 
-    fn of(error: &lettre::transport::smtp::Error) -> Self {
-        let answered = error.status().is_some();
-        Self {
-            because: error.to_string(),
-            is_silent: !answered,
-            // Whom the server does not know today it does not know tomorrow (RFC 5321, section 4.2.1).
-            is_final: error.is_permanent() && answered,
-        }
-    }
-
-    /// What may be mended here, and is tried again.
-    pub(crate) fn not_now(error: impl ToString) -> Self {
-        Self { because: error.to_string(), is_silent: true, is_final: false }
-    }
-
-    fn unwritable(error: &impl ToString) -> Self {
-        Self { because: error.to_string(), is_silent: false, is_final: true }
-    }
+fn unwritable(error: &impl ToString) -> NotTaken {
+    NotTaken { because: error.to_string(), not_before: None, is_silent: false, is_final: true }
 }
 
 impl Post {
@@ -122,8 +105,8 @@ impl Post {
         mail: WrittenMail,
         id: &str,
         stop: Option<&str>,
-    ) -> Result<(), Returned> {
-        let to: Address = to.parse().map_err(|error: AddressError| Returned::unwritable(&error))?;
+    ) -> Result<(), NotTaken> {
+        let to: Address = to.parse().map_err(|error: AddressError| unwritable(&error))?;
         let mut message = Message::builder()
             .from(self.from.clone())
             .to(Mailbox::new(None, to))
@@ -140,8 +123,8 @@ impl Post {
         let parts = MultiPart::alternative()
             .singlepart(part(ContentType::TEXT_PLAIN, mail.text))
             .singlepart(part(ContentType::TEXT_HTML, mail.html));
-        let message = message.multipart(parts).map_err(|error| Returned::unwritable(&error))?;
-        self.transport.send(message).await.map(drop).map_err(|error| Returned::of(&error))
+        let message = message.multipart(parts).map_err(|error| unwritable(&error))?;
+        self.transport.send(message).await.map(drop).map_err(|error| returned(&error))
     }
 }
 
