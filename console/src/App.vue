@@ -25,6 +25,7 @@ async function leave() {
       <RouterLink :to="{ name: 'jobs' }">Jobs</RouterLink>
       <RouterLink v-if="!session.isNarrow" :to="{ name: 'contests' }">Contests</RouterLink>
       <RouterLink :to="{ name: 'certificates' }">Certificates</RouterLink>
+      <RouterLink :to="{ name: 'operators' }">DNS operators</RouterLink>
       <RouterLink :to="{ name: 'notices' }">Notices</RouterLink>
       <RouterLink v-if="session.isAdmin" :to="{ name: 'access' }">Access</RouterLink>
     </nav>

@@ -15,6 +15,7 @@ const pages: Record<keyof typeof places, () => Promise<RouteComponent>> = {
   job: () => import("@/features/jobs/JobPage.vue"),
   contests: () => import("@/features/contests/ContestsPage.vue"),
   certificates: () => import("@/features/fleet/CertificatesPage.vue"),
+  operators: () => import("@/features/operators/OperatorsPage.vue"),
   notices: () => import("@/features/notices/NoticesPage.vue"),
   access: () => import("@/features/access/AccessPage.vue"),
   "sign-in": () => import("@/features/sign-in/SignInPage.vue"),

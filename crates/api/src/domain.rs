@@ -24,6 +24,7 @@ use nomenta_core::sheet::line::Choice;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
+use crate::learned::OperatorLessons;
 use crate::view::{DomainView, JudgedLine};
 
 /// A domain to take in.
@@ -365,6 +366,9 @@ pub struct DomainDetail {
     pub todo: Vec<Edit>,
     /// How the customer's DNS editor wants a line typed, where known.
     pub form: Option<Form>,
+    /// Who runs the zone's DNS, as far as its name servers tell.
+    #[serde(default)]
+    pub operator: Option<OperatorLessons>,
     /// What each vantage sees, or holds and until when.
     pub waits: Vec<Wait>,
     /// Share of vantages that see the routing.

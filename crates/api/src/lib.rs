@@ -15,6 +15,7 @@ pub mod event;
 pub mod handoff;
 pub mod intake;
 pub mod job;
+pub mod learned;
 pub mod notice;
 pub mod problem;
 pub mod publication;

@@ -98,6 +98,46 @@ host-full = الاسم كاملًا.
 ttl-lowest = إن لم تكن هذه القيمة متاحة فاختر أصغر قيمة متاحة.
 alias-type = يسميه بعض المحررات ANAME، أو تحوّل CNAME بنفسها.
 
+## What is usual at their DNS operator
+
+span-minutes = { $count ->
+    [one] دقيقة واحدة
+    [two] دقيقتين
+    [few] { $count } دقائق
+   *[other] { $count } دقيقة
+}
+span-hours = { $count ->
+    [one] ساعة واحدة
+    [two] ساعتين
+    [few] { $count } ساعات
+   *[other] { $count } ساعة
+}
+span-days = { $count ->
+    [one] يوم واحد
+    [two] يومين
+    [few] { $count } أيام
+   *[other] { $count } يومًا
+}
+usual-served = التغيير لدى { $operator } يصل عادةً إلى خوادمه خلال { $span }.
+usual-seen = متى صار التغيير لدى خوادم { $operator } يراه معظم الناس عادةً خلال { $span }، ودائمًا تقريبًا خلال { $long }.
+usual-seen-even = متى صار التغيير لدى خوادم { $operator } يراه معظم الناس دائمًا تقريبًا خلال { $span }.
+beware = أخطاء شائعة هنا
+beware-host-doubled = اكتب في خانة الاسم الجزء القصير فقط: المحرر يضيف { $zone } تلقائيًا.
+beware-value-doubled = انظر إلى القيمة بعد حفظها. إن أضاف المحرر { $zone } بعدها فضع نقطة في آخرها.
+beware-token-altered = انسخ القيمة كاملة ولا تضع حولها شيئًا: لا علامات اقتباس ولا مسافات.
+beware-token-misplaced = انتبه إلى خانة الاسم: كل قيمة تخص الاسم المكتوب معها هنا.
+beware-token-superseded = خذ القيمة من هذه الصفحة. القيمة من بريد أو صفحة أقدم لم تعد صالحة.
+beware-wrong-type = اختر نوع السجل قبل أن تكتب القيمة.
+beware-cname-at-apex = لا تضع CNAME عند { $zone } نفسه، حتى إن قبله المحرر.
+beware-cname-beside-others = احذف ما هو موجود عند الاسم نفسه قبل أن تضيف CNAME.
+beware-cname-chain-broken = انسخ الهدف: حرف واحد خطأ يجعله لا يؤدي إلى شيء.
+beware-choices-mixed = اتبع الخطوات كما هي هنا، ولا تخلط بها شيئًا من تعليمات أخرى.
+beware-address-surplus = احذف العناوين القديمة أيضًا. العنوان الذي يبقى يأخذ جزءًا من الزوار.
+beware-address-partial = أضف كل عنوان مكتوب هنا. كل عنوان سجل مستقل.
+beware-ipv6-stray = ابحث أيضًا عن عناوين IPv6 القديمة (AAAA) واحذفها كما هو مبين هنا.
+beware-fronted = أوقف الوسيط (proxy) لهذه السجلات كي يصل الزوار مباشرة إلى { $platform }.
+beware-mail-lost = اترك سجلات البريد (MX) الخاصة بنطاق { $zone } كما هي.
+
 ## Buttons
 
 copy = نسخ

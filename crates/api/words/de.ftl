@@ -94,6 +94,40 @@ host-full = Der ganze Name.
 ttl-lowest = Wird das nicht angeboten, dann das kleinste, das es gibt.
 alias-type = Manche nennen ihn ANAME, oder sie lösen einen CNAME selbst auf.
 
+## What is usual at their DNS operator
+
+span-minutes = { $count ->
+    [one] einer Minute
+   *[other] { $count } Minuten
+}
+span-hours = { $count ->
+    [one] einer Stunde
+   *[other] { $count } Stunden
+}
+span-days = { $count ->
+    [one] einem Tag
+   *[other] { $count } Tagen
+}
+usual-served = Eine Änderung bei { $operator } ist meist innerhalb von { $span } auf den Servern dort.
+usual-seen = Von den Servern bei { $operator } aus ist eine Änderung meist innerhalb von { $span } fast überall angekommen, und beinahe immer innerhalb von { $long }.
+usual-seen-even = Von den Servern bei { $operator } aus ist eine Änderung beinahe immer innerhalb von { $span } fast überall angekommen.
+beware = Das geht hier oft schief
+beware-host-doubled = Tippen Sie in das Namensfeld nur den kurzen Teil: { $zone } wird von selbst angehängt.
+beware-value-doubled = Sehen Sie den Wert nach dem Speichern noch einmal an. Steht { $zone } dahinter, setzen Sie einen Punkt an sein Ende.
+beware-token-altered = Kopieren Sie den ganzen Wert, und setzen Sie nichts darum: keine Anführungszeichen, keine Leerzeichen.
+beware-token-misplaced = Achten Sie auf das Namensfeld: Jeder Wert gehört zu dem Namen, der hier bei ihm steht.
+beware-token-superseded = Nehmen Sie den Wert von dieser Seite. Einer aus einer älteren E-Mail oder Anleitung gilt nicht mehr.
+beware-wrong-type = Wählen Sie den Typ des Eintrags, bevor Sie den Wert eintragen.
+beware-cname-at-apex = Legen Sie bei { $zone } selbst keinen CNAME an, auch wenn es sich speichern lässt.
+beware-cname-beside-others = Löschen Sie, was sonst beim selben Namen steht, bevor Sie einen CNAME anlegen.
+beware-cname-chain-broken = Kopieren Sie das Ziel: Mit einem falschen Buchstaben führt es nirgendwohin.
+beware-choices-mixed = Folgen Sie den Schritten, wie sie hier stehen, und nehmen Sie nichts aus anderen Anleitungen dazu.
+beware-address-surplus = Löschen Sie auch die alten Adressen. Zu einer, die bleibt, geht ein Teil der Besucher.
+beware-address-partial = Tragen Sie jede Adresse ein, die hier steht. Jede ist ein eigener Eintrag.
+beware-ipv6-stray = Suchen Sie auch nach alten IPv6-Adressen (AAAA), und löschen Sie sie, wie es hier steht.
+beware-fronted = Schalten Sie den Proxy für diese Einträge aus, damit Besucher direkt zu { $platform } kommen.
+beware-mail-lost = Lassen Sie die E-Mail-Einträge von { $zone } (MX), wie sie sind.
+
 ## Buttons
 
 copy = Kopieren

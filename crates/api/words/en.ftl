@@ -94,6 +94,40 @@ host-full = The whole name.
 ttl-lowest = Where this is not offered, take the lowest that is.
 alias-type = Some editors call it ANAME, or flatten a CNAME by themselves.
 
+## What is usual at their DNS operator
+
+span-minutes = { $count ->
+    [one] a minute
+   *[other] { $count } minutes
+}
+span-hours = { $count ->
+    [one] an hour
+   *[other] { $count } hours
+}
+span-days = { $count ->
+    [one] a day
+   *[other] { $count } days
+}
+usual-served = A change made at { $operator } is usually at its servers within { $span }.
+usual-seen = Once the servers of { $operator } have a change, most of the world usually sees it within { $span }, and nearly always within { $long }.
+usual-seen-even = Once the servers of { $operator } have a change, most of the world nearly always sees it within { $span }.
+beware = Often goes wrong here
+beware-host-doubled = Type only the short part into the host box: the editor adds { $zone } by itself.
+beware-value-doubled = Look at the value once it is saved. If the editor has put { $zone } behind it, add a dot at its end.
+beware-token-altered = Copy the whole value, and put nothing around it: no quotation marks, no spaces.
+beware-token-misplaced = Mind the host box: each value belongs to the name that stands with it here.
+beware-token-superseded = Take the value from this page. One from an older mail or page does not count any more.
+beware-wrong-type = Choose the type of the record before you put in the value.
+beware-cname-at-apex = Do not put a CNAME at { $zone } itself, even where the editor takes it.
+beware-cname-beside-others = Delete what else stands at the same name before you add a CNAME.
+beware-cname-chain-broken = Copy the target: with one letter wrong it leads nowhere.
+beware-choices-mixed = Follow the steps as they are here, and mix in nothing from other instructions.
+beware-address-surplus = Delete the old addresses too. One that is left takes a part of the visitors.
+beware-address-partial = Add every address that stands here. Each is a record of its own.
+beware-ipv6-stray = Look for old IPv6 addresses (AAAA) too, and delete them as shown here.
+beware-fronted = Switch off the proxy for these records, so that visitors come straight to { $platform }.
+beware-mail-lost = Leave the mail records of { $zone } (MX) as they are.
+
 ## Buttons
 
 copy = Copy

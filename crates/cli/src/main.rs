@@ -63,6 +63,7 @@ async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
         Verb::Account(verb) => commands::registry::account(&client, shape, verb).await,
         Verb::Site(verb) => commands::registry::site(&client, shape, verb).await,
         Verb::Ingress(verb) => commands::registry::ingress(&client, shape, verb).await,
+        Verb::Operator(verb) => commands::operator::run(&client, shape, verb).await,
         Verb::Key(verb) => commands::registry::key(&client, shape, verb).await,
         Verb::Enrol(options) => commands::domain::enrol(&client, shape, options).await,
         Verb::Sheet(options) => commands::domain::show_sheet(&client, shape, options).await,

@@ -8,12 +8,13 @@
 //! what to do next and when to look again.
 //!
 //! The folders are floors, and each uses those below it: `name`, `reading`,
-//! `zonefile`, `sheet`, `judge`, `claim`, `rehearsal`, `publish`, `notice`,
-//! `intake`.
+//! `zonefile`, `sheet`, `one_click`, `judge`, `learned`, `claim`, `rehearsal`,
+//! `publish`, `notice`, `intake`.
 
 pub mod claim;
 pub mod intake;
 pub mod judge;
+pub mod learned;
 pub mod name;
 pub mod notice;
 pub mod one_click;

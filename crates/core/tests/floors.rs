@@ -4,13 +4,14 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// From the bottom up.
-const FLOORS: [&str; 11] = [
+const FLOORS: [&str; 12] = [
     "name",
     "reading",
     "zonefile",
     "sheet",
     "one_click",
     "judge",
+    "learned",
     "claim",
     "rehearsal",
     "publish",

@@ -9,6 +9,7 @@ use nomenta_certs::acme::AcmeConfig;
 use nomenta_certs::keypair::KeyKind;
 use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::policy::Policy;
+use nomenta_core::learned::lessons::Enough;
 use nomenta_core::name::platform::Platform;
 use nomenta_core::reading::registration::Registries;
 use nomenta_core::sheet::form::Book;
@@ -45,6 +46,8 @@ pub struct ServiceConfig {
     pub book: Book,
     /// Judging and looking again.
     pub policy: Policy,
+    /// How much must be known of a DNS operator before anything is said of it.
+    pub enough: Enough,
     /// How long claims and their holders are waited for.
     pub rules: Rules,
     /// How DNS is read.

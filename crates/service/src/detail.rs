@@ -17,6 +17,7 @@ use nomenta_core::sheet::line::Line;
 use nomenta_store::{DomainRecord, FindingRow, SpreadRow};
 
 use crate::App;
+use crate::learning;
 use crate::look as looking;
 use crate::masking::{hidden, mask_of_others};
 use crate::problem::Refusal;
@@ -51,6 +52,7 @@ pub(crate) async fn detail(
     let held = app.calls.certificate(record.id).await?;
     let refusal = app.calls.refusal(record.id).await?;
     let spreads = app.calls.spreads(record.id).await?;
+    let operator = learning::of(app, &record).await?;
     let registration = app.calls.registration(record.domain.host.registered()).await?;
 
     let lines: Vec<_> = sheet.lines.iter().map(|line| judged_line(&record, &sheet, line)).collect();
@@ -86,6 +88,7 @@ pub(crate) async fn detail(
         findings: open.into_iter().map(open_finding).collect(),
         todo,
         form: sheet.form,
+        operator,
         waits,
         spread: record.spread,
         spreads: spreads.into_iter().map(spread_point).collect(),

@@ -63,9 +63,26 @@ pub(crate) async fn returned(
     match secret {
         Some(secret) => {
             let how = if query.error.is_some() { Returned::Refused } else { Returned::Done };
+            if how == Returned::Done {
+                begun(&app, &secret).await;
+            }
             Ok(Redirect::to(&format!("/handoff/{secret}?returned={how}")).into_response())
         }
         None => strayed(&app, &headers),
+    }
+}
+
+/// The operator has just published what the link is for. Whoever comes back is not kept from
+/// their page where that cannot be written down.
+async fn begun(app: &App, secret: &str) {
+    let written = async {
+        if let Some(guest) = Guest::known(app, secret).await? {
+            app.calls.edit_begun(guest.link.domain_id).await?;
+        }
+        Ok::<_, Refusal>(())
+    };
+    if let Err(refusal) = written.await {
+        app.repeats.warn("an edit was not timed", &refusal.problem.title);
     }
 }
 
@@ -281,7 +298,7 @@ fn one(view: &HandoffView, domain: &CustomerDomain, is_offered: bool) -> Markup 
                 @if is_offered {
                     section.one-click #(format!("one-click-{id}")) data-host=(domain.host) hidden {}
                 }
-                (place(&domain.place))
+                (place(&domain.place, &labels.beware))
             }
             @if let Some(warning) = &domain.warning {
                 p.warning { (said(warning)) }
@@ -317,13 +334,22 @@ fn found(found: &Found) -> Markup {
     html! { li data-code=(found.code) data-severity=(found.severity) { (said(&found.said)) } }
 }
 
-fn place(place: &PlaceView) -> Markup {
+fn place(place: &PlaceView, beware: &str) -> Markup {
     html! {
         section.place {
             h3 { (said(&place.heading)) }
             p { (said(&place.said)) }
             @if let Some(link) = &place.link {
                 p { (open(link)) }
+            }
+            @for one in &place.usual {
+                p.usual { (said(one)) }
+            }
+            @if !place.beware.is_empty() {
+                div.beware {
+                    h4 { (beware) }
+                    ul { @for one in &place.beware { li data-code=(one.code) { (said(&one.said)) } } }
+                }
             }
         }
     }

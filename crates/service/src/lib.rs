@@ -18,6 +18,7 @@ mod hub;
 mod intake;
 mod jobs;
 mod key_page;
+mod learning;
 mod look;
 mod masking;
 mod negotiation;
@@ -142,6 +143,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     let worker = tokio::spawn(worker::run(app.clone()));
     let jobs = tokio::spawn(jobs::run(app.clone()));
     let notices = tokio::spawn(notices::run(app.clone()));
+    let learning = tokio::spawn(learning::run(app.clone()));
     let upkeep = tokio::spawn(upkeep::run(app.clone()));
 
     if let Some((responder, zone)) = responder {
@@ -158,6 +160,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     worker.await?;
     jobs.await?;
     notices.await?;
+    learning.await?;
     upkeep.await?;
     hub.await?;
 

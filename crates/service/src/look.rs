@@ -17,6 +17,7 @@ use nomenta_core::judge::policy::Fronting;
 use nomenta_core::judge::preflight::Check;
 use nomenta_core::judge::schedule;
 use nomenta_core::judge::step::{self, Action, Outcome};
+use nomenta_core::learned::course::{Course, Glimpse};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::nearby::nearby;
 use nomenta_core::reading::caa;
@@ -64,11 +65,13 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
 
     let drifts = drifts(&record, &target, &survey, &evidence);
     let operator = operator(app, &survey);
+    let course = course(app, &record, &survey, &outcome);
     let looked = Looked {
         survey: &survey,
         baseline: baseline.as_ref(),
         outcome: &outcome,
         operator: operator.as_deref(),
+        course: course.as_ref(),
         probe: evidence.probe.as_ref(),
         drifts: &drifts,
         order: order.as_ref(),
@@ -76,6 +79,19 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
 
     app.store.finish_look(lease, &record, &looked, Utc::now()).await?;
     Ok(())
+}
+
+/// How far the customer's edit has come, where that is news.
+fn course(app: &App, record: &DomainRecord, survey: &Survey, outcome: &Outcome) -> Option<Course> {
+    let glimpse = Glimpse {
+        at: survey.at,
+        before: record.looked_at,
+        served: &outcome.served,
+        spread: outcome.spread,
+        quorum: app.config.policy.quorum,
+        findings: &outcome.findings,
+    };
+    Course::after(record.course.as_ref(), &glimpse)
 }
 
 /// Sees what a domain that has left has left behind in its zone.

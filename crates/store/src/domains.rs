@@ -6,6 +6,7 @@ use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::judge::domain::{Domain, Pair, Ties};
 use nomenta_core::judge::evidence::Probe;
 use nomenta_core::judge::standing::Ending;
+use nomenta_core::learned::course::Course;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
@@ -16,6 +17,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::claims;
+use crate::courses;
 use crate::error::{read, read_if, word};
 use crate::ingresses::IngressColumns;
 use crate::places::Whose;
@@ -45,6 +47,10 @@ pub struct DomainRecord {
     pub next_look: Option<DateTime<Utc>>,
     /// What a browser got at the last full look.
     pub probe: Option<Probe>,
+    /// Who runs the zone's DNS, as far as its name servers tell.
+    pub operator: Option<String>,
+    /// How its records came into the world so far.
+    pub course: Option<Course>,
     /// The other domain of the pair.
     pub pair_id: Option<Uuid>,
     /// When it left the platform, and how.
@@ -134,6 +140,9 @@ struct DomainColumns {
     canonical: String,
     name_servers: Vec<String>,
     subdomain_addresses: bool,
+    operator: Option<String>,
+    course: Option<serde_json::Value>,
+    begun_at: Option<DateTime<Utc>>,
     due: Option<DateTime<Utc>>,
     seen_at: Option<DateTime<Utc>>,
 }
@@ -220,6 +229,7 @@ impl Store {
                       EXISTS (SELECT FROM orders_in_flight f WHERE f.domain_id = p.id) AS "other_is_ordered!",
                       s.name AS site, s.default_host, a.name AS account, i.name AS ingress,
                       i.revision, i.ipv4, i.ipv6, i.canonical, i.name_servers, i.subdomain_addresses,
+                      d.operator, k.course AS "course?", k.begun_at AS "begun_at?",
                       t.due AS "due?", greatest(d.looked_at, t.seen_at) AS seen_at
                FROM domains d
                JOIN sites s ON s.id = d.site_id
@@ -231,6 +241,7 @@ impl Store {
                                     AND settled_at IS NULL
                                   ORDER BY opened_at LIMIT 1) c ON true
                LEFT JOIN domains p ON p.pair_id = d.pair_id AND p.id <> d.id
+               LEFT JOIN courses k ON k.domain_id = d.id
                LEFT JOIN tasks t ON t.domain_id = d.id AND t.kind = 'look'
                WHERE d.id = $1"#,
             id,
@@ -311,6 +322,8 @@ impl DomainColumns {
             looked_at: self.seen_at,
             next_look: self.due,
             probe: read_if("probe", self.probe)?,
+            operator: self.operator,
+            course: courses::kept(self.course, self.begun_at)?,
             pair_id: self.other_id,
             ended: self.ended_at.zip(ending),
             paused_at: self.paused_at,

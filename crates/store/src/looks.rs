@@ -12,6 +12,7 @@ use nomenta_core::judge::gate::{GateName, Gates};
 use nomenta_core::judge::standing::Standing;
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::judge::waiting::Wait;
+use nomenta_core::learned::course::Course;
 use nomenta_core::name::mask::Mask;
 use nomenta_core::reading::survey::Survey;
 use serde_json::json;
@@ -23,6 +24,7 @@ use crate::Lease;
 use crate::Store;
 use crate::StoreError;
 use crate::claims;
+use crate::courses;
 use crate::error::{read, word};
 use crate::events::{self, About};
 use crate::lanes::Lane;
@@ -40,6 +42,8 @@ pub struct Looked<'a> {
     pub outcome: &'a Outcome,
     /// Who runs the zone's DNS, where the survey tells.
     pub operator: Option<&'a str>,
+    /// How far its edit has come, where that is news.
+    pub course: Option<&'a Course>,
     /// What a browser got, where that was tried.
     pub probe: Option<&'a Probe>,
     /// What has changed about a domain that was in order.
@@ -102,6 +106,9 @@ impl Store {
         tasks::finish(&mut tx, lease, Some(next)).await?;
         write_state(&mut tx, before.id, looked, now).await?;
         write_spread(&mut tx, before.id, &outcome.waits, now).await?;
+        if let Some(course) = looked.course {
+            courses::write(&mut tx, before.id, looked.operator, course, now).await?;
+        }
 
         let mask = before.domain.mask();
         let mut happened = gate_events(&before.domain.gates, &outcome.gates, &mask);

@@ -10,6 +10,7 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::courses;
 use crate::error::{read, word};
 use crate::lanes::Lane;
 use crate::locks::{self, Told};
@@ -248,6 +249,10 @@ impl Store {
         .fetch_one(&mut *tx)
         .await?;
         if let (Some(claim), Some(event)) = (claims.get(domain_id), happened(state, row.zone, row.change)?) {
+            match state {
+                PublicationState::Done => courses::begin(&mut tx, domain_id, Utc::now()).await?,
+                _ => courses::take_back(&mut tx, domain_id).await?,
+            }
             let mut told = Told::default();
             told.event(claim, event);
             told.write(&mut tx, Utc::now()).await?;

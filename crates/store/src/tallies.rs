@@ -47,7 +47,7 @@ pub struct Counted<T> {
 }
 
 /// The accounts that counts are kept under: that of zeros has the whole fleet's.
-fn counted_under(whose: &Whose) -> Vec<Uuid> {
+pub(crate) fn counted_under(whose: &Whose) -> Vec<Uuid> {
     whose.accounts().map_or_else(|| vec![Uuid::nil()], <[Uuid]>::to_vec)
 }
 

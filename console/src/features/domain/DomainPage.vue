@@ -116,6 +116,12 @@ async function lookNow() {
         >
         until {{ detail.registration.expires_at.slice(0, 10) }}.
       </p>
+      <p v-if="detail.operator" class="soft registration" data-operator>
+        Its DNS is at
+        <RouterLink :to="{ name: 'operators', hash: `#${detail.operator.operator}` }">{{
+          detail.operator.operator
+        }}</RouterLink>. {{ detail.operator.told }}
+      </p>
       <div class="gates">
         <GatePosts :gates="detail.gates" large />
         <ol class="states">

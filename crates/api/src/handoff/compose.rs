@@ -12,6 +12,7 @@ use nomenta_core::reading::record::RecordType;
 use nomenta_core::sheet::line::{EditorType, Line};
 
 use super::steps::steps;
+use super::usual;
 use super::words::Speaker;
 use super::{
     CustomerDomain, Face, Found, HandoffView, Labels, Language, LanguageView, Link, PlaceView, Post, Row,
@@ -108,6 +109,7 @@ fn labels(speaker: Speaker) -> Labels {
         reload: speaker.reload().plain(),
         print: speaker.print().plain(),
         found: speaker.found().plain(),
+        beware: speaker.beware().plain(),
         done: speaker.steps_done().plain(),
         keep: speaker.steps_keep().plain(),
         empty: speaker.box_empty().plain(),
@@ -130,7 +132,7 @@ fn of_domain(scene: &Scene<'_>, speaker: Speaker, customer: &Customer) -> Custom
         link: url.map(|url| Link { url, said: speaker.open_site(&detail.shown) }),
         posts: detail.gates.0.iter().map(|gate| post(speaker, gate)).collect(),
         found: found(speaker, scene, detail),
-        place: place(speaker, customer),
+        place: place(speaker, scene, customer, &edits),
         warning: warning(speaker, detail),
         steps: steps(speaker, detail, &edits),
         done: detail
@@ -212,7 +214,7 @@ fn said(speaker: Speaker, scene: &Scene<'_>, detail: &DomainDetail, standing: St
                 Some(until) => speaker.said_until(until),
                 None => speaker.said_some(),
             };
-            vec![seen, speaker.said_ours()]
+            [seen].into_iter().chain(usual::seen(speaker, detail)).chain([speaker.said_ours()]).collect()
         }
         Standing::Working => vec![speaker.said_working(), speaker.said_ours()],
         Standing::Live => vec![speaker.said_live()],
@@ -262,9 +264,10 @@ fn found(speaker: Speaker, scene: &Scene<'_>, detail: &DomainDetail) -> Vec<Foun
 }
 
 /// Where the records are edited.
-fn place(speaker: Speaker, customer: &Customer) -> PlaceView {
-    let zone = &customer.detail.zone;
-    let operator = customer.detail.form.as_ref();
+fn place(speaker: Speaker, scene: &Scene<'_>, customer: &Customer, edits: &[Edit]) -> PlaceView {
+    let detail = &customer.detail;
+    let zone = &detail.zone;
+    let operator = detail.form.as_ref();
     let servers: Vec<_> = customer.servers.iter().take(SERVERS).map(DnsName::as_str).collect();
     let said = match operator {
         Some(form) => speaker.place_operator(&form.name),
@@ -276,7 +279,14 @@ fn place(speaker: Speaker, customer: &Customer) -> PlaceView {
         let url = form.editor.as_deref()?.replace("{zone}", zone);
         Some(Link { url, said: speaker.place_link(&form.name) })
     });
-    PlaceView { zone: zone.clone(), heading: speaker.place(zone), said, link }
+    PlaceView {
+        zone: zone.clone(),
+        heading: speaker.place(zone),
+        said,
+        link,
+        usual: usual::times(speaker, detail),
+        beware: usual::beware(speaker, &scene.face.name, detail, edits),
+    }
 }
 
 /// Mail records in the zone are to be left alone.

@@ -38,7 +38,14 @@ impl HandoffView {
 
         if !domain.steps.is_empty() {
             let place = &domain.place;
-            let _ = write!(text, "\n### {}\n\n{}\n", marked(&place.heading), marked(&place.said));
+            let said: Vec<_> = [&place.said].into_iter().chain(&place.usual).map(marked).collect();
+            let _ = write!(text, "\n### {}\n\n{}\n", marked(&place.heading), said.join(" "));
+            if !place.beware.is_empty() {
+                let _ = write!(text, "\n{}:\n\n", self.labels.beware);
+                for one in &place.beware {
+                    let _ = writeln!(text, "* {}", marked(&one.said));
+                }
+            }
         }
         if let Some(warning) = &domain.warning {
             let _ = write!(text, "\n> {}\n", marked(warning));

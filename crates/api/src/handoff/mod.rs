@@ -10,6 +10,7 @@ mod one_click;
 mod said;
 mod steps;
 mod tell;
+mod usual;
 mod words;
 
 use chrono::{DateTime, Utc};
@@ -105,6 +106,8 @@ pub struct Labels {
     pub print: String,
     /// Above what was found.
     pub found: String,
+    /// Above what often goes wrong.
+    pub beware: String,
     /// Above what is in place already.
     pub done: String,
     /// Above what is to be left alone.
@@ -215,6 +218,19 @@ pub struct PlaceView {
     pub said: Said,
     /// A way there, where it is known.
     pub link: Option<Link>,
+    /// How long a change takes there.
+    pub usual: Vec<Said>,
+    /// What often goes wrong there.
+    pub beware: Vec<Beware>,
+}
+
+/// A mistake to be warned of.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Beware {
+    /// What would be found.
+    pub code: Code,
+    /// What to mind.
+    pub said: Said,
 }
 
 /// One change.

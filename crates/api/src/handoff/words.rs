@@ -107,6 +107,13 @@ impl Speaker {
         self.say(&finding_id(code), &[("platform", Given::Name(platform.to_owned()))])
     }
 
+    /// What is said of a mistake before it is made.
+    pub(crate) fn beware_of(self, code: Code, zone: &str, platform: &str) -> Said {
+        let given =
+            [("zone", Given::Record(zone.to_owned())), ("platform", Given::Name(platform.to_owned()))];
+        self.say(&beware_id(code), &given)
+    }
+
     /// A message with what was given in its places. What a language has not is said in
     /// English.
     fn say(self, id: &str, given: &[(&'static str, Given)]) -> Said {
@@ -129,6 +136,11 @@ impl Speaker {
 /// Finding texts are messages by the code of the finding.
 fn finding_id(code: Code) -> String {
     format!("finding-{code}")
+}
+
+/// So are warnings of the mistakes that it comes of.
+fn beware_id(code: Code) -> String {
+    format!("beware-{code}")
 }
 
 fn value(place: usize, given: &Given) -> FluentValue<'static> {
@@ -232,6 +244,13 @@ sayings! {
     steps_done = "steps-done"(),
     steps_keep = "steps-keep"(),
     mail_stays = "mail-stays"(zone: Record),
+    span_minutes = "span-minutes"(count: Count),
+    span_hours = "span-hours"(count: Count),
+    span_days = "span-days"(count: Count),
+    usual_served = "usual-served"(operator: Name, span: Name),
+    usual_seen = "usual-seen"(operator: Name, span: Name, long: Name),
+    usual_seen_even = "usual-seen-even"(operator: Name, span: Name),
+    beware = "beware"(),
     why_ownership = "why-ownership"(),
     why_routing = "why-routing"(),
     why_certificate = "why-certificate"(),
@@ -328,6 +347,7 @@ mod tests {
     use std::collections::BTreeSet;
 
     use chrono::DateTime;
+    use nomenta_core::learned::mistake::MISTAKES;
 
     use super::*;
 
@@ -349,6 +369,7 @@ mod tests {
     fn no_language_leaves_anything_out_or_has_anything_that_is_never_said() {
         let mut wanted: BTreeSet<String> = SAYINGS.iter().map(|(id, _)| (*id).to_owned()).collect();
         wanted.extend(Code::ALL.iter().map(|code| finding_id(*code)));
+        wanted.extend(MISTAKES.iter().map(|code| beware_id(*code)));
         for language in Language::ALL {
             FluentResource::try_new(language.words().to_owned()).expect("sound Fluent");
             let has: Vec<_> = messages(*language).into_iter().map(|(id, _)| id).collect();

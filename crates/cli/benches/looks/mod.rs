@@ -8,6 +8,7 @@ use anyhow::{Context, ensure};
 use chrono::Utc;
 use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::gate::{GateName, GateState};
+use nomenta_core::judge::served::Served;
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
@@ -89,6 +90,7 @@ async fn write_until(store: &Store, end: Instant) -> anyhow::Result<u64> {
                 baseline: None,
                 outcome: &outcome,
                 operator: None,
+                course: None,
                 probe: None,
                 drifts: &[],
                 order: None,
@@ -132,6 +134,7 @@ fn moved(record: &DomainRecord) -> Outcome {
         fingerprint: None,
         spread: None,
         waits: Vec::new(),
+        served: Served::default(),
         moved_at: now,
         quick: None,
     }

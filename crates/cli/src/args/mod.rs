@@ -22,7 +22,7 @@ pub(crate) use self::handoff::{HandoffVerb, ReceptionOptions};
 pub(crate) use self::notice::{HookVerb, NoticeOptions, NoticeVerb};
 pub(crate) use self::publish::PublishVerb;
 pub(crate) use self::registry::{
-    AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, SessionVerb, SiteVerb,
+    AccountOptions, AccountVerb, IngressOptions, IngressVerb, KeyVerb, OperatorVerb, SessionVerb, SiteVerb,
 };
 pub(crate) use self::serve::{EgressRule, ServeOptions};
 
@@ -85,6 +85,10 @@ pub(crate) enum Verb {
     /// Where traffic must land.
     #[command(subcommand)]
     Ingress(IngressVerb),
+    /// Who runs customers' DNS, and what was learned of them: how long it takes there, and what
+    /// goes wrong.
+    #[command(subcommand)]
+    Operator(OperatorVerb),
     /// Access keys.
     #[command(subcommand)]
     Key(KeyVerb),

@@ -117,6 +117,17 @@ pub(crate) enum SiteVerb {
 }
 
 #[derive(Subcommand)]
+pub(crate) enum OperatorVerb {
+    /// List those of which something was learned, those with most domains first.
+    List,
+    /// Print one.
+    Show {
+        /// Its name in the book, or the domain of its name servers.
+        name: String,
+    },
+}
+
+#[derive(Subcommand)]
 pub(crate) enum IngressVerb {
     /// Add an ingress.
     Add(IngressOptions),

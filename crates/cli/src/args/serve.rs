@@ -11,6 +11,7 @@ use nomenta_certs::acme::CallLimits;
 use nomenta_certs::keypair::KeyKind;
 use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::policy::{Fronting, Policy};
+use nomenta_core::learned::lessons::Enough;
 use nomenta_core::reading::method::Method;
 use nomenta_dns::{Politeness, SurveyLimits, Vantage};
 use nomenta_service::Retention;
@@ -177,6 +178,8 @@ pub(crate) struct ServeOptions {
     #[command(flatten)]
     pub kept: KeptOptions,
     #[command(flatten)]
+    pub learned: LearnedOptions,
+    #[command(flatten)]
     pub reception: ReceptionOptions,
     #[command(flatten)]
     pub notices: NoticeOptions,
@@ -290,6 +293,10 @@ fn read_calls(given: &str) -> Result<usize, OutOfRange> {
     read_within::<u16>(given, "a number of calls", 1..=100).map(usize::from)
 }
 
+fn read_least(given: &str) -> Result<usize, OutOfRange> {
+    read_within::<u16>(given, "a number of cases", 2..=1_000).map(usize::from)
+}
+
 fn read_window(given: &str) -> Result<usize, OutOfRange> {
     read_within::<u16>(given, "a number of questions", 1..=10_000).map(usize::from)
 }
@@ -305,6 +312,27 @@ mod tests {
         assert_eq!(refused, "1.5 is not a share. Use a number from 0 to 1.");
         assert_eq!(read_calls("100").expect("calls"), 100);
         assert!(read_calls("0").is_err() && read_window("x").is_err());
+    }
+}
+
+/// How much must be known of a DNS operator before anything is said of it.
+#[derive(Args)]
+pub(crate) struct LearnedOptions {
+    /// Domains that something must be known of before it is said of their DNS operator.
+    #[arg(long, default_value_t = Enough::default().cases, value_name = "DOMAINS", value_parser = read_least)]
+    pub learn_from: usize,
+    /// Accounts that these must be of, so that nothing is told of any one.
+    #[arg(long, default_value_t = Enough::default().accounts, value_name = "ACCOUNTS", value_parser = read_least)]
+    pub learn_accounts: usize,
+    /// Share of the domains there from which on customers are warned of a mistake, 0 to 1.
+    #[arg(long, default_value_t = Enough::default().usual, value_name = "SHARE", value_parser = read_share)]
+    pub usual_share: f64,
+}
+
+impl LearnedOptions {
+    /// The same as the service has it.
+    pub(crate) fn enough(&self) -> Enough {
+        Enough { cases: self.learn_from, accounts: self.learn_accounts, usual: self.usual_share }
     }
 }
 

@@ -10,6 +10,7 @@ pub(crate) mod intake;
 pub(crate) mod job;
 pub(crate) mod life;
 pub(crate) mod notice;
+pub(crate) mod operator;
 pub(crate) mod publish;
 pub(crate) mod registry;
 pub(crate) mod rehearse;

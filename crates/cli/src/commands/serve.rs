@@ -83,6 +83,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         versions_needed: options.need_versions,
         most_rows: options.most_rows,
         retention: options.kept.retention(),
+        enough: options.learned.enough(),
         reception: options.reception.reception(&options)?,
         one_click: options.reception.one_click(&options)?,
         notices: options.notices.notices()?,

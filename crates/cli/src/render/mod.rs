@@ -13,6 +13,7 @@ use comfy_table::{ContentArrangement, Table, presets};
 use indicatif::{ProgressBar, ProgressStyle};
 use nomenta_api::event::CloudEvent;
 use nomenta_core::judge::edit::Edit;
+use nomenta_core::judge::moment::lasting;
 use serde::Serialize;
 
 use crate::Done;
@@ -113,13 +114,7 @@ fn edit_table(edits: &[Edit]) -> Table {
 
 /// `for 3 h`, as people say it.
 pub(crate) fn span(from: DateTime<Utc>, to: DateTime<Utc>) -> String {
-    let seconds = (to - from).num_seconds().max(0);
-    match seconds {
-        0..=89 => format!("{seconds} s"),
-        90..=5399 => format!("{} min", (seconds + 30) / 60),
-        5400..=172_799 => format!("{} h", (seconds + 1800) / 3600),
-        _ => format!("{} days", seconds / 86_400),
-    }
+    lasting((to - from).num_seconds())
 }
 
 pub(crate) fn exact(at: DateTime<Utc>) -> String {

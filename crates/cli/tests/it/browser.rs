@@ -6,6 +6,7 @@ use std::time::Duration;
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::json;
+use tempfile::TempDir;
 use tokio::process::{Child, Command};
 
 /// A browser window; the driver ends with it.
@@ -14,6 +15,8 @@ pub(crate) struct Browser {
     /// Where the driver answers.
     url: String,
     _driver: Child,
+    /// What the browser leaves behind goes with it.
+    _folder: TempDir,
 }
 
 impl Browser {
@@ -23,8 +26,10 @@ impl Browser {
 
     /// With more arguments of Chromium.
     pub(crate) async fn open_with(port: u16, more: &[String]) -> Self {
+        let folder = TempDir::new().expect("a folder");
         let mut driver = Command::new("setpriv");
         driver.args(["--pdeathsig", "TERM", "chromedriver"]).arg(format!("--port={port}"));
+        driver.env("TMPDIR", folder.path());
         driver.stdout(Stdio::null()).stderr(Stdio::null()).kill_on_drop(true);
         let driver = driver.spawn().expect("chromedriver starts");
         let url = format!("http://127.0.0.1:{port}");
@@ -49,7 +54,7 @@ impl Browser {
         let page = page.expect("a window");
         // Headless windows keep a bar for themselves; the page gets 1280x800.
         page.set_window_size(1280, 943).await.expect("sized");
-        Self { page, url, _driver: driver }
+        Self { page, url, _driver: driver, _folder: folder }
     }
 
     /// Closes the window; fails if a page has complained. What the service

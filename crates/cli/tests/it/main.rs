@@ -32,6 +32,7 @@ mod mistakes;
 mod names;
 mod notices;
 mod one_click;
+mod operators;
 mod own;
 mod preflight;
 mod processes;

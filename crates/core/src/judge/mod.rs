@@ -17,6 +17,7 @@ pub mod moment;
 pub mod policy;
 pub mod preflight;
 pub mod schedule;
+pub mod served;
 pub mod sighting;
 pub mod standing;
 pub mod step;

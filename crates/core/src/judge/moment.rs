@@ -11,9 +11,26 @@ pub fn moment(at: DateTime<Utc>, now: DateTime<Utc>) -> String {
     at.format(format).to_string()
 }
 
+/// How long something lasts, as people say it: `40 s`, `5 min`, `3 h`, `4 days`.
+pub fn lasting(seconds: i64) -> String {
+    let seconds = seconds.max(0);
+    match seconds {
+        0..90 => format!("{seconds} s"),
+        90..5_400 => format!("{} min", (seconds + 30) / 60),
+        5_400..172_800 => format!("{} h", (seconds + 1_800) / 3_600),
+        _ => format!("{} days", seconds / 86_400),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_time_is_told_in_its_largest_unit() {
+        let told = [-5, 89, 90, 5_399, 5_400, 172_800].map(lasting);
+        assert_eq!(told, ["0 s", "89 s", "2 min", "90 min", "2 h", "2 days"]);
+    }
 
     #[test]
     fn a_time_of_another_day_carries_its_date() {

@@ -155,6 +155,13 @@ impl<'a> Expected<'a> {
         view.ipv4 == self.ingress.ipv4 && view.ipv6 == self.ingress.ipv6
     }
 
+    /// Whether visitors arrive by an alias that was turned into addresses, which are not those
+    /// of the ingress.
+    pub fn is_by_alias(&self, view: &HostView) -> bool {
+        let is_alone = !self.delegated && view.cname().is_none() && !view.has_no_address();
+        is_alone && self.is_flattened(view) && !self.has_all_addresses(view)
+    }
+
     /// Whether the addresses are those that an alias would come to.
     fn is_flattened(&self, view: &HostView) -> bool {
         let (ipv4, ipv6) = &self.alias;

@@ -306,7 +306,7 @@ pub(crate) fn diagnose(host: &str, lines: &[&str]) -> Vec<Finding> {
 }
 
 pub(crate) fn diagnose_with(host: &str, lines: &[&str], order: OrderState) -> Vec<Finding> {
-    run(&domain(host), &survey(host, lines), order, findings::diagnose)
+    run_with(&domain(host), &survey(host, lines), order, findings::diagnose)
 }
 
 pub(crate) fn diagnose_zone(host: &str, zone: ZoneView) -> Vec<Finding> {
@@ -316,7 +316,7 @@ pub(crate) fn diagnose_zone(host: &str, zone: ZoneView) -> Vec<Finding> {
 
 /// Judges a domain and a survey as they are.
 pub(crate) fn judge(domain: &Domain, survey: &Survey) -> Vec<Finding> {
-    run(domain, survey, OrderState::None, findings::diagnose)
+    run(domain, survey, findings::diagnose)
 }
 
 /// The customer's list for a zone that holds `lines`.
@@ -327,12 +327,12 @@ pub(crate) fn todo(host: &str, lines: &[&str]) -> Vec<Edit> {
 /// The customer's list for a domain of any kind.
 pub(crate) fn todo_of(domain: &Domain, survey: &Survey) -> Vec<Edit> {
     let list = |case: &Case<'_>| crate::judge::todo::list(case, &findings::diagnose(case));
-    run(domain, survey, OrderState::None, list)
+    run(domain, survey, list)
 }
 
 /// What each vantage sees or holds.
 pub(crate) fn waits(host: &str, survey: &Survey) -> Vec<crate::judge::waiting::Wait> {
-    run(&domain(host), survey, OrderState::None, crate::judge::waiting::waits)
+    run(&domain(host), survey, crate::judge::waiting::waits)
 }
 
 /// Judges by what else was learned beside the survey.
@@ -350,7 +350,12 @@ pub(crate) fn judge_under(
     run_by(domain, survey, evidence, policy, findings::diagnose)
 }
 
-fn run<T>(domain: &Domain, survey: &Survey, order: OrderState, then: impl Fn(&Case<'_>) -> T) -> T {
+/// What is told from a case in which nothing but the survey is known.
+pub(crate) fn run<T>(domain: &Domain, survey: &Survey, then: impl Fn(&Case<'_>) -> T) -> T {
+    run_by(domain, survey, Evidence::default(), &policy(), then)
+}
+
+fn run_with<T>(domain: &Domain, survey: &Survey, order: OrderState, then: impl Fn(&Case<'_>) -> T) -> T {
     run_by(domain, survey, Evidence { order, ..Evidence::default() }, &policy(), then)
 }
 

@@ -15,6 +15,7 @@ mod jobs;
 mod lives;
 mod notices;
 mod operations;
+mod operators;
 mod paging;
 mod publications;
 mod registry;
@@ -114,6 +115,8 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(events::history))
         .routes(routes!(events::live))
         .routes(routes!(operations::catalogue))
+        .routes(routes!(operators::operators))
+        .routes(routes!(operators::operator))
         .routes(routes!(session::who, session::sign_in, session::sign_out))
         .routes(routes!(handoffs::list))
         .routes(routes!(handoffs::revoke))

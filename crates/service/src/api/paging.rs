@@ -4,11 +4,14 @@ use axum::http::{HeaderMap, HeaderValue, header};
 use chrono::{DateTime, Duration, Utc};
 use nomenta_api::problem::FieldCode;
 use nomenta_store::Place;
+use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::Serialize;
 use serde_json::Value;
 
 use crate::problem::Refusal;
 
+/// All but what RFC 3986, section 2.3, leaves as it is.
+const RESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
 const PAGE: i64 = 100;
 const LARGEST_PAGE: i64 = 500;
 /// Farthest that a number of days may reach: a century.
@@ -129,15 +132,7 @@ pub(super) fn no_cursor() -> Refusal {
 
 /// A value as it may stand in a query.
 fn encode(value: &str) -> String {
-    value.bytes().map(percent).collect()
-}
-
-/// RFC 3986, section 2.1.
-fn percent(byte: u8) -> String {
-    match byte {
-        b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'.' | b'_' | b'~' => char::from(byte).to_string(),
-        other => format!("%{other:02X}"),
-    }
+    utf8_percent_encode(value, RESERVED).to_string()
 }
 
 #[cfg(test)]

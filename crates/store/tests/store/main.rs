@@ -147,7 +147,16 @@ async fn finish(
 }
 
 fn looked<'a>(survey: &'a Survey, outcome: &'a Outcome) -> Looked<'a> {
-    Looked { survey, baseline: None, outcome, operator: None, probe: None, drifts: &[], order: None }
+    Looked {
+        survey,
+        baseline: None,
+        outcome,
+        operator: None,
+        course: None,
+        probe: None,
+        drifts: &[],
+        order: None,
+    }
 }
 
 async fn kinds(store: &Store, host: &str) -> Vec<String> {

@@ -26,6 +26,7 @@ use crate::judge::gate::{GateName, Gates};
 use crate::judge::policy::Policy;
 use crate::judge::preflight::{self, Check};
 use crate::judge::schedule::{self, Outlook};
+use crate::judge::served::Served;
 use crate::judge::waiting::{self, Wait};
 use crate::name::dns::DnsName;
 use crate::name::platform::Platform;
@@ -51,6 +52,8 @@ pub struct Outcome {
     pub spread: Option<f64>,
     /// What each vantage sees or still holds.
     pub waits: Vec<Wait>,
+    /// What the zone's own servers return.
+    pub served: Served,
     /// When anything about the domain changed last.
     pub moved_at: DateTime<Utc>,
     /// What a quick look must read for nothing to have changed; `None` if the
@@ -182,6 +185,7 @@ pub fn step(
         finding.severity != Severity::Blocker || gates.get(finding.gate).doubted_at.is_none()
     });
 
+    let served = Served::of(&case);
     let fingerprint = case.survey.fingerprint();
     let has_moved = Some(fingerprint) != domain.fingerprint || gates != domain.gates;
     let quiet_looks = if has_moved { 0 } else { domain.quiet_looks.saturating_add(1) };
@@ -200,6 +204,7 @@ pub fn step(
         zone: case.sheet.zone,
         fingerprint: Some(fingerprint),
         spread: waiting::spread(&waits),
+        served,
         waits,
         moved_at: if has_moved { now } else { domain.moved_at },
     }
@@ -217,6 +222,7 @@ fn unsurveyed(domain: &Domain, policy: &Policy, now: DateTime<Utc>) -> Outcome {
         fingerprint: domain.fingerprint,
         spread: None,
         waits: Vec::new(),
+        served: Served::default(),
         moved_at: domain.moved_at,
         quick: None,
     }

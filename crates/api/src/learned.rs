@@ -1,0 +1,62 @@
+//! What the fleet has learned of those who run its customers' DNS.
+
+use nomenta_core::judge::moment::lasting;
+use nomenta_core::learned::lessons::{Lessons, Times};
+use nomenta_core::sheet::form::Form;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Who runs a zone's DNS, with what was learned of them.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OperatorLessons {
+    /// Its name, or the domain of its name servers.
+    pub operator: String,
+    /// What was learned, where there were enough cases.
+    pub lessons: Option<Lessons>,
+    /// How long it takes there, for the engineer; nothing, where that is not known.
+    pub told: Option<String>,
+}
+
+impl OperatorLessons {
+    /// With how long it takes there in words.
+    pub fn of(operator: String, lessons: Option<Lessons>) -> Self {
+        let told = lessons.as_ref().and_then(|lessons| Self::tell(&operator, lessons));
+        Self { operator, lessons, told }
+    }
+
+    fn tell(operator: &str, lessons: &Lessons) -> Option<String> {
+        let within = |times: Times| {
+            format!("{} (9 of 10 in {})", lasting(times.median.into()), lasting(times.ninetieth.into()))
+        };
+        let served = lessons.served.map(|times| format!("at its servers in {}", within(times)));
+        let seen = lessons.seen.map(|times| format!("seen by most of the world {} later", within(times)));
+
+        let known: Vec<_> = served.into_iter().chain(seen).collect();
+        let told = format!("At {operator}, a change is usually {}.", known.join(", and "));
+        (!known.is_empty()).then_some(told)
+    }
+}
+
+/// A DNS operator.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct OperatorView {
+    /// Its name, or the domain of its name servers.
+    pub operator: String,
+    /// Domains with it, of those that the caller sees.
+    pub domains: i64,
+    /// How its editor wants lines typed, if the book has it.
+    pub form: Option<Form>,
+    /// What was learned, where there were enough cases.
+    pub lessons: Option<Lessons>,
+    /// What enough would be.
+    pub enough: Needed,
+}
+
+/// How much must be known before anything is said.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Needed {
+    /// Domains.
+    pub cases: usize,
+    /// Accounts that they are of.
+    pub accounts: usize,
+}
