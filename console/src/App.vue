@@ -39,6 +39,7 @@ async function leave() {
 <style scoped>
 .bar {
   display: flex;
+  flex-wrap: wrap;
   gap: var(--step);
   align-items: center;
   max-width: var(--page);
@@ -56,7 +57,8 @@ async function leave() {
 
 nav {
   display: flex;
-  gap: calc(var(--step) * 2);
+  flex-wrap: wrap;
+  gap: 0 calc(var(--step) * 2);
   margin-right: auto;
   margin-left: calc(var(--step) * 2);
 }

@@ -26,14 +26,21 @@ impl OperatorLessons {
 
     fn tell(operator: &str, lessons: &Lessons) -> Option<String> {
         let within = |times: Times| {
-            format!("{} (9 of 10 in {})", lasting(times.median.into()), lasting(times.ninetieth.into()))
+            format!(
+                "{} (nine of ten within {})",
+                lasting(times.median.into()),
+                lasting(times.ninetieth.into())
+            )
         };
-        let served = lessons.served.map(|times| format!("at its servers in {}", within(times)));
-        let seen = lessons.seen.map(|times| format!("seen by most of the world {} later", within(times)));
+        let served = lessons.served.map(|times| {
+            format!("A change at {operator} usually reaches its servers within {}.", within(times))
+        });
+        let seen = lessons.seen.map(|times| {
+            format!("What its servers have is usually seen by most of the world within {}.", within(times))
+        });
 
-        let known: Vec<_> = served.into_iter().chain(seen).collect();
-        let told = format!("At {operator}, a change is usually {}.", known.join(", and "));
-        (!known.is_empty()).then_some(told)
+        let told: Vec<_> = served.into_iter().chain(seen).collect();
+        (!told.is_empty()).then(|| told.join(" "))
     }
 }
 

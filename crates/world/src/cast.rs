@@ -101,7 +101,7 @@ pub const RIVALS: [RivalPart; 2] = [
 ];
 
 /// The domains.
-pub const PARTS: [Part; 52] = [
+pub const PARTS: [Part; 55] = [
     part("timetable.onswick.example", "onswick", Act::Right),
     part("onswick.example", "onswick", Act::Right),
     part("https://Trams.Tarrabank.example/lines", "tarrabank", Act::Right),
@@ -151,6 +151,9 @@ pub const PARTS: [Part; 52] = [
     part("map.lowmere.test", "lowmere", Act::Mended(Mistake::CnameForeign, 50)),
     part("hestholm.example", "hestholm", Act::Mended(Mistake::AddressSurplus, 75)),
     part("selkhaven.example", "selkhaven", Act::Mended(Mistake::TokenAltered, 100)),
+    part("boats.skerrow.example", "skerrow", Act::Mended(Mistake::HostDoubled, 120)),
+    part("quays.wexholm.example", "wexholm", Act::Mended(Mistake::HostDoubled, 140)),
+    part("lines.tollan.test", "gorsefield", Act::Mended(Mistake::TokenAltered, 160)),
     part("night.corriemoor.example", "corriemoor", Act::BeyondPlan),
     part("summer.fennickisles.example", "fennick", Act::Staged),
     part("pier.haldane.example", "haldane", Act::Suspended),

@@ -36,7 +36,7 @@ use crate::wait_for;
 use crate::zones::servers;
 
 /// Nobody who watches waits for as long as customers do.
-const IN_A_HURRY: [&str; 9] = [
+const IN_A_HURRY: [&str; 10] = [
     "--mail-gather=20",
     "--look-first=2",
     "--second-look=3",
@@ -46,6 +46,7 @@ const IN_A_HURRY: [&str; 9] = [
     "--order-retry=60",
     "--stalled-after=180",
     "--quick-looks=1",
+    "--usual-share=0.06",
 ];
 
 /// How the demo is run.

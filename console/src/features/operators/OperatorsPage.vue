@@ -65,7 +65,7 @@ watch(loaded, async () => {
           </th>
           <td>
             <TimesBar what="at its servers" :times="row.lessons?.served" />
-            <TimesBar what="seen by most" :times="row.lessons?.seen" />
+            <TimesBar what="seen by most" :times="row.lessons?.seen" marked />
           </td>
           <td>
             <ul v-if="row.lessons?.mistakes.length">

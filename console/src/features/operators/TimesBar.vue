@@ -6,14 +6,15 @@ import { span } from "@/lib/time";
 
 // How long something usually takes, on a scale from a second to two days on which each mark is
 // many times the one before.
-const props = defineProps<{ what: string; times?: Times | null }>();
+const props = defineProps<{ what: string; times?: Times | null; marked?: boolean }>();
 const LONGEST = 172800;
+const MARKS = { 1: "1 s", 60: "1 min", 3600: "1 h", 86400: "1 day" };
 const at = (seconds: number) =>
   `${(Math.min(1, Math.log1p(seconds) / Math.log1p(LONGEST)) * 100).toFixed(1)}%`;
-const told = (seconds: number) => span(seconds * 1000);
+const told = (seconds: number) => (seconds ? `within ${span(seconds * 1000)}` : "at once");
 const words = computed(() =>
   props.times
-    ? `half within ${told(props.times.median)}, nine of ten within ${told(props.times.ninetieth)}`
+    ? `half ${told(props.times.median)}, nine of ten ${told(props.times.ninetieth)}`
     : "not known yet",
 );
 </script>
@@ -22,11 +23,16 @@ const words = computed(() =>
   <div class="times" :title="times ? `From ${times.cases} domains` : ''">
     <span class="what">{{ what }}</span>
     <span class="scale" aria-hidden="true">
-      <i v-for="mark in [1, 60, 3600, 86400]" :key="mark" :style="{ left: at(mark) }" />
+      <i v-for="(mark, seconds) in MARKS" :key="mark" :style="{ left: at(Number(seconds)) }" />
       <template v-if="times">
         <span class="most" :style="{ width: at(times.ninetieth) }" />
         <span class="half" :style="{ width: at(times.median) }" />
       </template>
+    </span>
+    <span v-if="marked" class="marks" aria-hidden="true">
+      <i v-for="(mark, seconds) in MARKS" :key="mark" :style="{ left: at(Number(seconds)) }">{{
+        mark
+      }}</i>
     </span>
     <span class="said">{{ words }}</span>
   </div>
@@ -70,6 +76,21 @@ const words = computed(() =>
 
 .half {
   background: var(--act);
+}
+
+.marks {
+  position: relative;
+  grid-column: 2;
+  height: 18px;
+}
+
+.marks i {
+  position: absolute;
+  transform: translateX(-50%);
+  color: var(--ink-soft);
+  font-size: 12px;
+  font-style: normal;
+  white-space: nowrap;
 }
 
 .said {

@@ -96,7 +96,7 @@ fn print(view: &OperatorView) {
     println!("{}   {} domains\n", view.operator, view.domains);
     if let Some(form) = &view.form {
         let aliases = if form.flattens { "takes an alias at the apex" } else { "takes no alias at the apex" };
-        println!("  in the book      {aliases}; lowest TTL {} s", form.lowest_ttl);
+        println!("  in the book       {aliases}; lowest TTL {} s", form.lowest_ttl);
     }
 
     let Some(lessons) = &view.lessons else {
@@ -111,18 +111,18 @@ fn print(view: &OperatorView) {
         return;
     };
 
-    println!("  learned from     {} domains", lessons.cases);
+    println!("  learned from      {} domains", lessons.cases);
     let timed = [("at its servers in", lessons.served), ("seen in", lessons.seen)];
     for (what, known) in timed {
         let said =
             known.map_or("not known".into(), |known| format!("{} ({} domains)", times(known), known.cases));
-        println!("  {what:<16} {said}");
+        println!("  {what:<17} {said}");
     }
     println!(
-        "  lowest TTL       {}",
+        "  lowest TTL        {}",
         lessons.lowest_ttl.map_or("not known".into(), |ttl| format!("{ttl} s"))
     );
-    println!("  aliases at apex  {}", aliases(lessons.flattens));
+    println!("  aliases at apex   {}", aliases(lessons.flattens));
 
     if !lessons.mistakes.is_empty() {
         let rows = lessons.mistakes.iter().map(|mistake| {

@@ -112,8 +112,9 @@ pub(crate) fn print(detail: &DomainDetail) {
     let in_use = detail.view.in_use.iter().filter_map(|place| detail.lines.get(*place));
     println!("{}", table(["TYPE", "HOST", "VALUE", "AT THE ZONE", "VANTAGES"], in_use.map(judged_line)));
 
-    if let Some(told) = detail.operator.as_ref().and_then(|operator| operator.told.as_deref()) {
-        println!("\n{}", wrapped(told));
+    if let Some(operator) = &detail.operator {
+        let told = operator.told.as_deref().unwrap_or_default();
+        println!("\n{}", wrapped(&format!("Its DNS is at {}. {told}", operator.operator)));
     }
     if let Some(registration) = &detail.registration {
         println!("\n{}", wrapped(&registration.told()));

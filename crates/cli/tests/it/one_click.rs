@@ -12,9 +12,31 @@ use crate::stage::{self, ADMIN, BASE_PORT, fresh_zone, stage};
 async fn learnt() {
     let stage = stage();
     let given = stage.service.cli_json(&["ingress", "templates", "harbour"]).await;
+    keeps_to_the_schema(&given["templates"]);
     let templates: Vec<Template> = serde_json::from_value(given["templates"].clone()).expect("templates");
     assert_eq!(templates.len(), 2);
     templates.into_iter().for_each(|template| stage.world.consent.learn(template));
+}
+
+/// Each template promises what the published schema says; one that leaves out until when a record
+/// has to stay, or promises it otherwise, does not.
+fn keeps_to_the_schema(templates: &Value) {
+    let schema = include_str!("../../../../docs/one-click-template.schema.json");
+    let schema = jsonschema::validator_for(&serde_json::from_str(schema).expect("JSON")).expect("a schema");
+    for template in templates.as_array().expect("templates") {
+        let faults: Vec<_> = schema.iter_errors(template).map(|fault| fault.to_string()).collect();
+        assert_eq!(faults, Vec::<String>::new(), "{template:#}");
+
+        for (place, essential) in [("/records/0", "Always"), ("/records/1", "OnApply")] {
+            let mut other = template.clone();
+            let record = other.pointer_mut(place).and_then(Value::as_object_mut).expect("a record");
+            record.insert("essential".into(), json!(essential));
+            assert!(!schema.is_valid(&other), "{place} stays otherwise");
+            let record = other.pointer_mut(place).and_then(Value::as_object_mut).expect("a record");
+            record.remove("essential");
+            assert!(!schema.is_valid(&other), "{place} does not say");
+        }
+    }
 }
 
 /// A domain that was looked at, in a zone whose operator offers one click; its link.

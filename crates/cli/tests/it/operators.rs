@@ -117,7 +117,10 @@ async fn shown_everywhere(service: &Service, first: &str) {
     assert!(text.contains("seen_median") && !text.contains('{'), "{text}");
     let explained = service.cli(&["explain", first]).await;
     let text = String::from_utf8_lossy(&explained.stdout).into_owned();
-    assert!(text.contains("At Harrow DNS, a change is usually seen by most of the world"), "{text}");
+    assert!(
+        text.contains("Its DNS is at Harrow DNS. What its servers have is usually seen by most"),
+        "{text}"
+    );
 
     let (next, _) = enrolled(service, ACCOUNTS[0]).await;
     for (language, warned, timed) in [
