@@ -21,10 +21,12 @@ pub(crate) fn ensure() -> anyhow::Result<()> {
     }
 
     say("Installing the tester of the API");
-    if run("python3", &["-m", "venv", FOLDER]).is_err() {
+    // What an earlier run left half made is made anew.
+    let make = || run("python3", &["-m", "venv", "--clear", FOLDER]);
+    if make().is_err() {
         // Debian has what makes such folders in a package of its own.
         packages::install(&["python3-venv"])?;
-        run("python3", &["-m", "venv", "--clear", FOLDER])?;
+        make()?;
     }
     let pip = Path::new(FOLDER).join("bin/pip");
     run(&pip.to_string_lossy(), &["install", "--quiet", "--disable-pip-version-check", WANTED])
