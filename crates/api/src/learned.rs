@@ -4,7 +4,19 @@ use nomenta_core::judge::moment::lasting;
 use nomenta_core::learned::lessons::{Lessons, Times};
 use nomenta_core::sheet::form::Form;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
+
+/// A page of the DNS operators.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct OperatorsQuery {
+    /// Only what comes after the cursor of the page before.
+    #[param(max_length = 700, pattern = "^[0-9]{1,18}~([0-9a-f]{2}){1,300}$")]
+    pub after: Option<String>,
+    /// Lines at most; 100 if left out.
+    #[param(minimum = 1, maximum = 500, default = 100)]
+    pub limit: Option<i64>,
+}
 
 /// Who runs a zone's DNS, with what was learned of them.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -187,10 +187,10 @@ impl Store {
     pub async fn operators_page(
         &self,
         whose: &Whose,
-        after: Option<(i64, &str)>,
+        after: Option<&(i64, String)>,
         limit: i64,
     ) -> Result<Vec<LessonsRow>, StoreError> {
-        let (rank, name) = after.unwrap_or((i64::MAX, ""));
+        let (rank, name) = after.map_or((i64::MAX, ""), |(rank, name)| (*rank, name.as_str()));
         let rows = sqlx::query_as!(
             LessonsColumns,
             r#"SELECT l.operator, l.lessons AS "lessons?", l.domains AS "rank!",

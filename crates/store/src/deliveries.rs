@@ -471,7 +471,8 @@ impl Store {
         rows.into_iter().map(DeliveryColumns::read).collect()
     }
 
-    /// Sends again what nobody took: one notice, or all of a receiver; returns how many.
+    /// Sends again what nobody took, and at once what waits to be tried again: one notice, or all of
+    /// a receiver; returns how many.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
@@ -493,7 +494,7 @@ impl Store {
         .await?;
         let done = sqlx::query!(
             "UPDATE deliveries SET state = 'due', due = now(), since = now(), tries = 0, ended_at = NULL
-             WHERE receiver_id = ANY($4) AND state = 'dead' AND ($1::uuid IS NULL OR id = $1)
+             WHERE receiver_id = ANY($4) AND (state = 'dead' OR (state = 'due' AND tries > 0)) AND ($1::uuid IS NULL OR id = $1)
                AND ($2::uuid IS NULL OR receiver_id = $2) AND ($3::uuid[] IS NULL OR account_id = ANY($3))",
             one,
             receiver,

@@ -1,7 +1,6 @@
 //! `operator`.
 
-use nomenta_api::learned::OperatorView;
-use nomenta_api::registry::PageQuery;
+use nomenta_api::learned::{OperatorView, OperatorsQuery};
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::moment::lasting;
 use nomenta_core::learned::lessons::{Lessons, Times};
@@ -52,7 +51,7 @@ impl Line {
 pub(crate) async fn run(client: &Client, shape: Shape, verb: OperatorVerb) -> anyhow::Result<Done> {
     match verb {
         OperatorVerb::List => {
-            let page = PageQuery { after: None, limit: Some(PAGE) };
+            let page = OperatorsQuery { after: None, limit: Some(PAGE) };
             let rows: Vec<OperatorView> = client.pages("operators", &page, usize::MAX).await?;
             if shape == Shape::Csv {
                 let lines: Vec<_> = rows.iter().filter_map(Line::of).collect();

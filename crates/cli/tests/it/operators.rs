@@ -100,6 +100,7 @@ fn what_goes_wrong_at_an_operator_and_how_long_it_takes_helps_the_next_customer_
         assert_eq!(lessons["lowest_ttl"], 5, "as the customers published");
 
         shown_everywhere(&service, &first).await;
+        pages_follow(&service).await;
         narrow_keys_see_no_more(&service).await;
         console_draws_it(&service).await;
     });
@@ -135,6 +136,17 @@ async fn shown_everywhere(service: &Service, first: &str) {
             assert!(page.contains(part), "{language}: {part}: {page}");
         }
         assert!(!page.contains(ACCOUNTS[1]), "nothing of who it was learned from");
+    }
+}
+
+/// A page leads to the next one, and any cursor of the right form is taken.
+async fn pages_follow(service: &Service) {
+    let first = service.request("GET", "operators?limit=1", ADMIN).send().await.expect("answered");
+    assert!(first.headers().get("link").is_none(), "there is one");
+    let name = "48617272";
+    for (cursor, status) in [(format!("0~{name}"), 200), (String::new(), 422), ("0~x".into(), 422)] {
+        let answer = service.get(&format!("operators?after={cursor}")).await;
+        assert_eq!(answer.0, status, "{cursor}: {}", answer.1);
     }
 }
 

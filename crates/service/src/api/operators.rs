@@ -5,9 +5,9 @@ use std::sync::Arc;
 use axum::Json;
 use axum::extract::State;
 use axum::http::HeaderMap;
-use nomenta_api::learned::{Needed, OperatorView};
+use data_encoding::HEXLOWER;
+use nomenta_api::learned::{Needed, OperatorView, OperatorsQuery};
 use nomenta_api::problem::Problem;
-use nomenta_api::registry::PageQuery;
 use nomenta_api::role::Role;
 use nomenta_store::LessonsRow;
 
@@ -20,27 +20,30 @@ use crate::problem::{Named, Params, Refusal};
 /// time; the `Link` header leads to the next (RFC 8288). What was learned is the whole fleet's,
 /// and never told of fewer accounts than the service is configured to; domains are counted of
 /// those that the caller sees.
-#[utoipa::path(get, path = "/api/v1/operators", params(PageQuery),
+#[utoipa::path(get, path = "/api/v1/operators", params(OperatorsQuery),
     responses((status = 200, body = [OperatorView]), (status = 422, body = Problem)))]
 pub(super) async fn operators(
     State(app): State<Arc<App>>,
     caller: Caller,
-    Params(query): Params<PageQuery>,
+    Params(query): Params<OperatorsQuery>,
 ) -> Result<(HeaderMap, Json<Vec<OperatorView>>), Refusal> {
     caller.needs(Role::Viewer)?;
     let limit = paging::limit(query.limit)?;
     let after =
         query.after.as_deref().map(|cursor| read(cursor).ok_or_else(paging::no_cursor)).transpose()?;
 
-    let rows = app.calls.operators_page(&caller.whose(), after, limit + 1).await?;
-    let place = |row: &LessonsRow| format!("{}~{}", row.rank, row.operator);
+    let rows = app.calls.operators_page(&caller.whose(), after.as_ref(), limit + 1).await?;
+    let place = |row: &LessonsRow| format!("{}~{}", row.rank, HEXLOWER.encode(row.operator.as_bytes()));
     let (headers, rows) = paging::page(rows, limit, "operators", place, &paging::asked(&query)?)?;
     Ok((headers, Json(rows.into_iter().map(|row| view(&app, row)).collect())))
 }
 
 /// Where a page begins: after a rank and a name.
-fn read(cursor: &str) -> Option<(i64, &str)> {
+fn read(cursor: &str) -> Option<(i64, String)> {
     let (rank, name) = cursor.split_once('~')?;
+    let name = HEXLOWER.decode(name.as_bytes()).ok()?;
+    // A cursor that was not given here leads somewhere all the same.
+    let name = String::from_utf8_lossy(&name).replace('\0', "");
     Some((rank.parse().ok().filter(|rank| *rank >= 0)?, name))
 }
 
