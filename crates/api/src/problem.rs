@@ -38,6 +38,8 @@ nomenta_core::spelled! {
         KeyNeeded = "key-needed",
         /// The key's role is too small.
         RoleNeeded = "role-needed",
+        /// Another site asks for it, by way of somebody's browser.
+        OtherSite = "other-site",
         /// There is no such record, or no such call.
         NotFound = "not-found",
         /// The name is in use.
@@ -87,6 +89,7 @@ impl ProblemKind {
             Self::UnderWay => "Under way",
             Self::KeyNeeded => "A key is needed",
             Self::RoleNeeded => "Another role is needed",
+            Self::OtherSite => "Asked for by another site",
             Self::NotFound => "Not found",
             Self::Taken => "The name is in use",
             Self::SeveralClaims => "Several accounts claim the name",

@@ -230,6 +230,7 @@ finding-registration-on-hold = Die Domain ist registriert, aber beim Registrar g
 finding-registration-expiring = Die Domain selbst läuft bald ab. Verlängern Sie sie, wo sie registriert ist.
 finding-name-unregistered = Diese Domain hat niemand registriert, oder sie ist abgelaufen. Prüfen Sie, ob sie richtig geschrieben und bezahlt ist.
 finding-unreachable = Die Nameserver der Domain antworten nicht. Das muss ihr DNS-Anbieter beheben.
+finding-survey-cut-short = Das DNS der Domain verlangt mehr, als wir lesen dürfen; wir haben darum nicht alles gesehen. Wer es betreibt, sollte es aufräumen.
 finding-dnssec-broken = Die DNSSEC-Signaturen der Domain stimmen nicht, darum erreichen viele sie nicht. Das muss ihr DNS-Anbieter oder Registrar beheben.
 finding-edns-refused = Einer der Nameserver weist übliche Fragen ab. Das muss sein Betreiber beheben.
 finding-tcp-closed = Einer der Nameserver gibt nur halbe Antworten. Das muss sein Betreiber beheben.

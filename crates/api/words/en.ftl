@@ -230,6 +230,7 @@ finding-registration-on-hold = The domain is registered, but its registrar keeps
 finding-registration-expiring = The domain itself runs out soon. Renew it where you registered it.
 finding-name-unregistered = Nobody has registered this domain, or it has run out. Check its spelling, and whether it is paid for.
 finding-unreachable = The domain's name servers give no answer. Its DNS operator has to mend that.
+finding-survey-cut-short = The DNS of the domain asks for more than we may read, so we have not seen all of it. Whoever runs it should tidy it up.
 finding-dnssec-broken = The domain's DNSSEC signatures are wrong, so many people cannot reach it. Its DNS operator or registrar has to mend that.
 finding-edns-refused = One of the name servers turns away questions of a usual kind. Its operator has to mend that.
 finding-tcp-closed = One of the name servers cuts its answers short. Its operator has to mend that.

@@ -85,6 +85,9 @@ pub enum Failure {
     /// Redirects without an end.
     #[error("it redirects more than {0} times")]
     TooManyRedirects(usize),
+    /// Its network was visited for many domains a moment ago.
+    #[error("{0} was visited often just now, and is left alone for a minute")]
+    VisitedOften(IpAddr),
     /// Search engines may list the default host.
     #[error("it sends no such header")]
     NoRobots,

@@ -11,6 +11,7 @@ pub mod seal;
 pub mod sign;
 mod tls;
 mod url;
+mod visits;
 pub mod x509;
 
 pub use failure::Failure;

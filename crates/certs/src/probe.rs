@@ -6,7 +6,7 @@ use std::io;
 use std::net::{IpAddr, SocketAddr};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
 
 use futures::future::{BoxFuture, join_all};
 use nomenta_core::judge::certificate::CertificateFacts;
@@ -21,9 +21,8 @@ use crate::http::{self, Page};
 use crate::seal::Sealer;
 use crate::tls::{Handshaker, Served};
 use crate::url::{Place, Target};
+use crate::visits::Visits;
 
-/// Foreign addresses that are probed.
-const MOST_FOREIGN: usize = 4;
 /// Redirects followed on the way to a canary.
 const MOST_REDIRECTS: usize = 5;
 
@@ -38,6 +37,8 @@ pub struct ProberConfig {
     pub time_limit: Duration,
     /// Which addresses may be probed.
     pub egress: Egress,
+    /// Most visits in a minute to one network of others: /24, or /48 of IPv6.
+    pub visits: u32,
 }
 
 /// Finds the addresses of a host that a redirect names.
@@ -64,6 +65,7 @@ pub struct Prober {
     bundle: PathBuf,
     /// Made anew when the bundle of roots has been replaced.
     tls: Mutex<Trusting>,
+    visits: Visits,
 }
 
 struct Trusting {
@@ -79,7 +81,15 @@ impl Prober {
     pub fn new(config: ProberConfig, roots: &Path) -> io::Result<Self> {
         let handshaker = Arc::new(Handshaker::new(roots)?);
         let tls = Mutex::new(Trusting { since: changed(roots), handshaker });
-        Ok(Self { config, bundle: roots.to_owned(), tls })
+        let visits = Visits::new(config.visits);
+        Ok(Self { config, bundle: roots.to_owned(), tls, visits })
+    }
+
+    /// Whether addresses that strangers publish may be visited now: not where many domains
+    /// have led to the same networks a moment ago.
+    pub fn may_visit(&self, addresses: &[IpAddr]) -> bool {
+        let now = Instant::now();
+        addresses.iter().all(|address| self.visits.admit(*address, now))
     }
 
     /// The roots that served chains must lead to.
@@ -139,6 +149,9 @@ impl Prober {
             let name = self.name_to_follow(&at).await?;
             let to = if name == host { address } else { first_address(&name, resolve).await? };
             self.check_port(&at)?;
+            if name != host && !self.may_visit(&[to]) {
+                return Err(Failure::VisitedOften(to));
+            }
 
             let page = self.get(&at, to, &name).await?;
             let Some(location) = page.redirect() else { return Ok(page) };
@@ -205,8 +218,7 @@ impl Prober {
     /// Where each foreign address sends visitors of `host` on to, if anywhere
     /// else.
     pub async fn forwards(&self, host: &str, addresses: &[IpAddr]) -> Vec<Forward> {
-        let foreign = addresses.iter().copied().take(MOST_FOREIGN);
-        let followed = foreign.map(|address| async move {
+        let followed = addresses.iter().copied().map(|address| async move {
             let page = self.within(self.plain(address, host)).await.ok()?;
             let location = page.redirect()?.to_owned();
             let to = Target::parse(&location)?;

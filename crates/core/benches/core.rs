@@ -189,6 +189,7 @@ fn survey(domain: &Domain, lines: &str, now: DateTime<Utc>) -> Survey {
         zone: ZoneView::Found { apex: ZONE.into(), servers: vec![server], delegation },
         readings,
         followed: Vec::new(),
+        cuts: Vec::new(),
         trust: None,
         routed: target.routed,
         depth: Depth::Full,

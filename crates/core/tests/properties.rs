@@ -114,6 +114,7 @@ fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
         zone,
         readings,
         followed: Vec::new(),
+        cuts: Vec::new(),
         trust: None,
         routed: host.into(),
         depth: Depth::Full,

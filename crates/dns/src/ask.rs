@@ -4,6 +4,7 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
+use nomenta_core::reading::cut::Limit;
 use nomenta_core::reading::record::RecordType;
 
 use crate::wire::{Extent, Mode, Reply};
@@ -22,6 +23,8 @@ pub(crate) enum Got {
     Late,
     /// It does not fit a packet, and is not to be had by TCP.
     Short(String),
+    /// It was not fetched: the look had used up what it may.
+    Unread(Limit),
 }
 
 /// One question for one server.

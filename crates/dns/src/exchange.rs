@@ -8,6 +8,7 @@ use futures::StreamExt;
 use futures::future::join_all;
 use futures::stream;
 use nomenta_core::reading::answer::Rcode;
+use nomenta_core::reading::cut::Limit;
 use thiserror::Error;
 use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
 use tokio::net::TcpStream;
@@ -15,6 +16,7 @@ use tokio::time::timeout;
 
 use crate::ask::{Answered, Ask, Got};
 use crate::bearing::Bearings;
+use crate::budget::{Budget, Spent};
 use crate::engine::{Engine, Settings};
 use crate::wire::{self, Extent, Mismatch};
 
@@ -53,39 +55,53 @@ impl From<io::Error> for NoTcp {
 pub(crate) struct Exchange {
     engine: Engine,
     timeout: Duration,
+    records: usize,
     bearings: Bearings,
 }
 
 impl Exchange {
     pub(crate) fn new(settings: Settings) -> Self {
-        Self { engine: Engine::new(settings), timeout: settings.timeout, bearings: Bearings::default() }
+        let Settings { timeout, records, .. } = settings;
+        Self { engine: Engine::new(settings), timeout, records, bearings: Bearings::default() }
     }
 
     /// One question.
-    pub(crate) async fn ask(&self, ask: &Ask) -> Answered {
-        self.ask_all(vec![ask.clone()]).await.pop().unwrap_or((Got::Silence, Duration::ZERO))
+    pub(crate) async fn ask(&self, ask: &Ask, budget: &Budget) -> Answered {
+        self.ask_all(vec![ask.clone()], budget).await.pop().unwrap_or((Got::Silence, Duration::ZERO))
     }
 
     /// Many questions, answered in their order.
-    pub(crate) async fn ask_all(&self, mut asks: Vec<Ask>) -> Vec<Answered> {
+    pub(crate) async fn ask_all(&self, asks: Vec<Ask>, budget: &Budget) -> Vec<Answered> {
+        let mut asks = self.borne(asks);
+        let mut answers = self.put(&asks, budget).await;
+        self.without_edns(&mut asks, &mut answers, budget).await;
+        self.otherwise(&mut asks, &mut answers, budget).await;
+        marked(&asks, answers)
+    }
+
+    /// The same by UDP alone, and in no other way than is known: in as little time as that takes,
+    /// whatever any one server does.
+    pub(crate) async fn ask_briefly(&self, asks: Vec<Ask>) -> Vec<Answered> {
+        let asks = self.borne(asks);
+        let mut answers = self.engine.ask_all(&asks).await;
+        for (got, _) in &mut answers {
+            if matches!(got, Got::Reply(reply) if reply.truncated) {
+                *got = Got::Unread(Limit::Connections);
+            }
+        }
+        marked(&asks, answers)
+    }
+
+    /// Asks each server for what it is known to bear.
+    fn borne(&self, mut asks: Vec<Ask>) -> Vec<Ask> {
         for ask in &mut asks {
             ask.extent = self.bearings.of(ask.server);
         }
-
-        let mut answers = self.put(&asks).await;
-        self.without_edns(&mut asks, &mut answers).await;
-        self.otherwise(&mut asks, &mut answers).await;
-
-        for (ask, (got, _)) in asks.iter().zip(&mut answers) {
-            if let (Extent::Plain, Got::Reply(reply)) = (ask.extent, got) {
-                reply.without_edns = true;
-            }
-        }
-        answers
+        asks
     }
 
     /// Sends every question as its server is known to bear it.
-    async fn put(&self, asks: &[Ask]) -> Vec<Answered> {
+    async fn put(&self, asks: &[Ask], budget: &Budget) -> Vec<Answered> {
         let mut answers = self.engine.ask_all(asks).await;
 
         let mut by_tcp: Vec<usize> = (0..answers.len()).collect();
@@ -93,7 +109,13 @@ impl Exchange {
 
         let fetches = stream::iter(by_tcp).map(|index| {
             let ask = &asks[index];
-            async move { (index, self.by_tcp(ask).await) }
+            async move {
+                let fetched = match budget.connection(&ask.name) {
+                    Ok(()) => self.by_tcp(ask).await,
+                    Err(Spent(limit)) => Ok((Got::Unread(limit), Duration::ZERO)),
+                };
+                (index, fetched)
+            }
         });
         let whole: Vec<_> = fetches.buffer_unordered(CONNECTIONS).collect().await;
         for (index, answered) in whole {
@@ -105,12 +127,12 @@ impl Exchange {
 
     /// Puts again, without EDNS, what was turned away for it (RFC 6891, section
     /// 7), and remembers the servers for which that helped.
-    async fn without_edns(&self, asks: &mut [Ask], answers: &mut [Answered]) {
+    async fn without_edns(&self, asks: &mut [Ask], answers: &mut [Answered], budget: &Budget) {
         let places: Vec<usize> = (0..asks.len())
             .filter(|place| asks[*place].extent != Extent::Plain && is_turned_away(&answers[*place].0))
             .collect();
 
-        for (place, again) in self.again(asks, &places, Extent::Plain).await {
+        for (place, again) in self.again(asks, &places, Extent::Plain, budget).await {
             if matches!(again.0, Got::Reply(_)) && !is_turned_away(&again.0) {
                 self.bearings.remember(asks[place].server, Extent::Plain);
             }
@@ -120,7 +142,7 @@ impl Exchange {
 
     /// Where nothing came: finds out with one question for each server whether
     /// it can be asked otherwise, and asks the others in that way.
-    async fn otherwise(&self, asks: &mut [Ask], answers: &mut [Answered]) {
+    async fn otherwise(&self, asks: &mut [Ask], answers: &mut [Answered], budget: &Budget) {
         let mut silent: Vec<usize> = (0..asks.len()).collect();
         silent.retain(|place| {
             let is_silent = matches!(answers[*place].0, Got::Silence | Got::Garbled(_));
@@ -136,7 +158,7 @@ impl Exchange {
             }
         }
 
-        let tried = join_all(samples.iter().map(|place| self.try_otherwise(&asks[*place]))).await;
+        let tried = join_all(samples.iter().map(|place| self.try_otherwise(&asks[*place], budget))).await;
         for (sample, found) in samples.into_iter().zip(tried) {
             let server = asks[sample].server;
             let Some((extent, answered)) = found else {
@@ -148,7 +170,7 @@ impl Exchange {
 
             let rest: Vec<_> =
                 silent.iter().copied().filter(|p| *p != sample && asks[*p].server == server).collect();
-            for (place, again) in self.again(asks, &rest, extent).await {
+            for (place, again) in self.again(asks, &rest, extent, budget).await {
                 answers[place] = again;
             }
         }
@@ -157,16 +179,22 @@ impl Exchange {
     /// Asks the same once more, for less, and without EDNS; what was answered
     /// first in that order, if anything was. A server that answers by TCP alone
     /// is none that resolvers ask.
-    async fn try_otherwise(&self, ask: &Ask) -> Option<(Extent, Answered)> {
+    async fn try_otherwise(&self, ask: &Ask, budget: &Budget) -> Option<(Extent, Answered)> {
         let asks = [Extent::Usual, Extent::Small, Extent::Plain].map(|extent| Ask { extent, ..ask.clone() });
-        let mut answers = asks.iter().zip(self.put(&asks).await);
+        let mut answers = asks.iter().zip(self.put(&asks, budget).await);
         let (found, answered) = answers
             .find(|(_, (got, _))| matches!(got, Got::Reply(_) | Got::Short(_)) && !is_turned_away(got))?;
         Some((found.extent, answered))
     }
 
     /// Puts some of the questions again, in another way.
-    async fn again(&self, asks: &mut [Ask], places: &[usize], extent: Extent) -> Vec<(usize, Answered)> {
+    async fn again(
+        &self,
+        asks: &mut [Ask],
+        places: &[usize],
+        extent: Extent,
+        budget: &Budget,
+    ) -> Vec<(usize, Answered)> {
         let mut again = Vec::with_capacity(places.len());
         for place in places {
             asks[*place].extent = extent;
@@ -176,7 +204,7 @@ impl Exchange {
         if again.is_empty() {
             return Vec::new();
         }
-        places.iter().copied().zip(self.put(&again).await).collect()
+        places.iter().copied().zip(self.put(&again, budget).await).collect()
     }
 
     /// # Errors
@@ -184,12 +212,22 @@ impl Exchange {
     async fn by_tcp(&self, ask: &Ask) -> Result<Answered, NoTcp> {
         let start = Instant::now();
         let asked = std::slice::from_ref(ask);
-        let round = async { by_stream(TcpStream::connect(ask.server).await?, asked).await };
+        let round = async { by_stream(TcpStream::connect(ask.server).await?, asked, self.records).await };
 
         let mut answers = timeout(self.timeout * 2, round).await.map_err(|_| NoTcp::Silent)??;
         let got = answers.pop().flatten().ok_or(NoTcp::Stranger)?;
         Ok((got, start.elapsed()))
     }
+}
+
+/// The answers, with what was asked without EDNS marked so.
+fn marked(asks: &[Ask], mut answers: Vec<Answered>) -> Vec<Answered> {
+    for (ask, (got, _)) in asks.iter().zip(&mut answers) {
+        if let (Extent::Plain, Got::Reply(reply)) = (ask.extent, got) {
+            reply.without_edns = true;
+        }
+    }
+    answers
 }
 
 fn is_turned_away(got: &Got) -> bool {
@@ -204,6 +242,7 @@ fn is_turned_away(got: &Got) -> bool {
 pub(crate) async fn by_stream(
     mut stream: impl AsyncRead + AsyncWrite + Unpin,
     asks: &[Ask],
+    records: usize,
 ) -> io::Result<Vec<Option<Got>>> {
     let first: u16 = rand::random();
     let mut bytes = Vec::new();
@@ -227,7 +266,7 @@ pub(crate) async fn by_stream(
         let index = usize::from(told.wrapping_sub(first));
         let Some(ask) = asks.get(index) else { continue };
 
-        answers[index] = match wire::decode(&reply, told, &ask.name, ask.rtype) {
+        answers[index] = match wire::decode(&reply, told, &ask.name, ask.rtype, records) {
             Ok(reply) => Some(Got::Reply(reply)),
             Err(Mismatch::Garbled(reason)) => Some(Got::Garbled(reason)),
             Err(Mismatch::Stranger) => None,
@@ -269,7 +308,7 @@ mod tests {
                 there.write_all(&reply).await.expect("written");
             }
         });
-        let answers = by_stream(here, &asks).await.expect("answers");
+        let answers = by_stream(here, &asks, 10).await.expect("answers");
         answering.await.expect("answered");
         assert!(matches!(answers[..], [Some(Got::Reply(_)), None, Some(Got::Reply(_))]), "{answers:?}");
     }
@@ -278,6 +317,6 @@ mod tests {
     async fn a_stream_that_ends_early_is_an_error() {
         let (here, there) = tokio::io::duplex(4096);
         drop(there);
-        assert!(by_stream(here, &[ask("a.onswick.example")]).await.is_err());
+        assert!(by_stream(here, &[ask("a.onswick.example")], 10).await.is_err());
     }
 }

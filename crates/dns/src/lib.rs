@@ -46,23 +46,48 @@ pub use vantage::{Transport, Vantage, VantageError};
 /// Decodes a reply to a question; for fuzzing, which has no socket.
 pub fn read_reply(bytes: &[u8], name: &str, rtype: RecordType) -> bool {
     let id = bytes.first_chunk().copied().map_or(0, u16::from_be_bytes);
-    wire::decode(bytes, id, name, rtype).is_ok()
+    wire::decode(bytes, id, name, rtype, usize::MAX).is_ok()
 }
 
 /// What one survey may cost, whatever strangers publish.
 #[derive(Clone, Copy, Debug)]
 pub struct SurveyLimits {
-    /// Longest that one walk down the delegations may take.
+    /// Longest that its walks down delegations may take together.
     pub walk: Duration,
-    /// Most questions that one walk may ask.
+    /// Most questions that its walks may ask together.
     pub questions: u32,
     /// Longest that the readings may take, once the zone is found.
     pub readings: Duration,
+    /// The same of quick looks, in which many domains wait for the slowest.
+    pub quick: Duration,
+    /// Most addresses of one zone's servers that are asked.
+    pub servers: u32,
+    /// Most name servers of one registered domain whose addresses are looked for.
+    pub lookups: u32,
+    /// Most records of one answer that are read.
+    pub records: u32,
+    /// Most octets of answers that are read.
+    pub octets: u32,
+    /// Most answers that are fetched by TCP.
+    pub connections: u32,
+    /// Most aliases that are followed out of the zone, one after the other.
+    pub aliases: u32,
 }
 
 impl Default for SurveyLimits {
     fn default() -> Self {
-        Self { walk: Duration::from_secs(20), questions: 200, readings: Duration::from_secs(20) }
+        Self {
+            walk: Duration::from_secs(20),
+            questions: 200,
+            readings: Duration::from_secs(20),
+            quick: Duration::from_secs(8),
+            servers: 32,
+            lookups: 16,
+            records: 300,
+            octets: 512 * 1024,
+            connections: 64,
+            aliases: 12,
+        }
     }
 }
 

@@ -63,6 +63,8 @@ pub(crate) struct Server {
     next: Option<Instant>,
     lost: u32,
     lost_at: Option<Instant>,
+    /// Whether it gives names back with their letters changed, so that they are sent small.
+    pub folds_case: bool,
 }
 
 impl Server {
@@ -76,6 +78,7 @@ impl Server {
             next: None,
             lost: 0,
             lost_at: None,
+            folds_case: false,
         }
     }
 

@@ -6,11 +6,13 @@ use std::time::SystemTime;
 
 use futures::future::join_all;
 use nomenta_core::name::dns::DnsName;
+use nomenta_core::reading::answer::{Outcome, Reading};
 use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Target};
 
 use crate::Surveyor;
 use crate::ask::Ask;
+use crate::budget::Budget;
 use crate::surveyor::zone_view;
 use crate::walk::Known;
 
@@ -41,7 +43,7 @@ impl Surveyor {
             }
         }
         let asks: Vec<Ask> = plans.iter().filter_map(|(_, planned)| planned.ask.clone()).collect();
-        let mut answers = self.exchange.ask_all(asks).await.into_iter();
+        let mut answers = self.exchange.ask_briefly(asks).await.into_iter();
 
         let at = SystemTime::now().into();
         let mut surveys: Vec<Option<Survey>> = Vec::with_capacity(looks.len());
@@ -52,17 +54,23 @@ impl Surveyor {
                 zone: known.view(&look.zone),
                 readings: Vec::with_capacity(6),
                 followed: Vec::new(),
+                cuts: Vec::new(),
                 trust: None,
                 routed: look.target.routed.clone(),
                 depth: Depth::Quick,
             }));
         }
 
+        let budgets: Vec<_> = looks.iter().map(|_| Budget::quick(self.config.limits)).collect();
         for (index, planned) in plans {
             let answered = if planned.ask.is_some() { answers.next() } else { None };
             if let Some(survey) = &mut surveys[index] {
-                survey.readings.push(planned.read(answered));
+                survey.readings.push(planned.read(answered, &budgets[index]));
             }
+        }
+        for (survey, budget) in surveys.iter_mut().zip(&budgets) {
+            // What does not fit in here is for a full look.
+            survey.take_if(|survey| !budget.cuts().is_empty() || survey.readings.iter().any(is_unread));
         }
         surveys
     }
@@ -83,7 +91,8 @@ impl Surveyor {
         }
 
         let walks = unknown.into_values().map(|host| async {
-            let located = self.walker.locate(&self.exchange, host.as_str()).await;
+            let budget = Budget::quick(self.config.limits);
+            let located = self.walker.locate(&self.exchange, &budget, host.as_str()).await;
             zone_view(host, located)
         });
         for found in join_all(walks).await {
@@ -95,6 +104,10 @@ impl Surveyor {
         }
         zones
     }
+}
+
+fn is_unread(reading: &Reading) -> bool {
+    matches!(reading.outcome, Outcome::Unread { .. })
 }
 
 impl Known {

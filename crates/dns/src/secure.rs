@@ -62,14 +62,15 @@ pub(crate) struct Secure {
     tls: TlsConnector,
     http: Client,
     time_limit: Duration,
+    records: usize,
 }
 
 impl Secure {
-    /// Trusts the roots in a PEM file.
+    /// Trusts the roots in a PEM file; of each section of a reply at most `records` are kept.
     ///
     /// # Errors
     /// [`SecureError`] if the file cannot be read.
-    pub(crate) fn new(roots: &Path, time_limit: Duration) -> Result<Self, SecureError> {
+    pub(crate) fn new(roots: &Path, time_limit: Duration, records: usize) -> Result<Self, SecureError> {
         let certificates =
             read(roots).map_err(|cause| SecureError::Roots { path: roots.display().to_string(), cause })?;
 
@@ -79,7 +80,7 @@ impl Secure {
         }
         let http = http.timeout(time_limit * 2).build()?;
 
-        Ok(Self { tls: TlsConnector::from(Arc::new(trusting(certificates)?)), http, time_limit })
+        Ok(Self { tls: TlsConnector::from(Arc::new(trusting(certificates)?)), http, time_limit, records })
     }
 
     /// All questions over one TLS connection.
@@ -88,7 +89,7 @@ impl Secure {
         let round = async {
             let name = ServerName::try_from(name.to_owned()).map_err(std::io::Error::other)?;
             let stream = self.tls.connect(name, TcpStream::connect(server).await?).await?;
-            by_stream(stream, asks).await
+            by_stream(stream, asks, self.records).await
         };
 
         let answers = match timeout(self.time_limit * 2, round).await {
@@ -127,7 +128,7 @@ impl Secure {
             return Ok(Got::Garbled("the answer is too long".into()));
         }
 
-        Ok(match wire::decode(&bytes, 0, &ask.name, ask.rtype) {
+        Ok(match wire::decode(&bytes, 0, &ask.name, ask.rtype, self.records) {
             Ok(reply) => Got::Reply(reply),
             Err(Mismatch::Garbled(reason)) => Got::Garbled(reason),
             Err(Mismatch::Stranger) => Got::Garbled("the answer is to another question".into()),

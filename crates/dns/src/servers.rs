@@ -42,6 +42,7 @@ impl fmt::Display for Useless {
             Why::Got(Got::Garbled(why)) => write!(f, "answers unreadably: {why}"),
             Why::Got(Got::Short(why)) => write!(f, "cuts its answer short, and {why}"),
             Why::Got(Got::Late) => f.write_str("did not answer in time"),
+            Why::Got(Got::Unread(limit)) => write!(f, "was not read: the look had used up its {limit}"),
         }
     }
 }
@@ -54,11 +55,22 @@ pub(crate) struct Servers {
     pub faults: Vec<ServerFault>,
 }
 
+/// Name servers that are told by name, of those that were left out.
+const MOST_LEFT_OUT: usize = 3;
+
 impl Servers {
     pub(crate) fn add(&mut self, server: &DnsName, looked_up: Result<Vec<Authority>, Fault>) {
         match looked_up {
             Ok(found) => self.addresses.extend(found),
             Err(fault) => self.faults.push(ServerFault { server: server.clone(), fault }),
+        }
+    }
+
+    /// Writes down that there are more than are asked.
+    pub(crate) fn leave_out(&mut self, server: DnsName) {
+        let left_out = self.faults.iter().filter(|fault| fault.fault == Fault::Unasked).count();
+        if left_out < MOST_LEFT_OUT {
+            self.faults.push(ServerFault { server, fault: Fault::Unasked });
         }
     }
 }

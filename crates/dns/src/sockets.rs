@@ -1,5 +1,5 @@
-//! A few UDP sockets with large buffers, shared by all questions. Each try has
-//! a random id, and leaves from a random socket with those that leave with it
+//! Many UDP sockets with large buffers, shared by all questions. Each try has a random id and
+//! letters of random case, and leaves from a random socket with those that leave with it
 //! (RFC 5452, section 9.2). The kernel is called once for many datagrams.
 
 use std::cell::RefCell;
@@ -9,6 +9,7 @@ use std::ops::Range;
 use std::os::fd::AsRawFd;
 use std::task::Context;
 
+use foldhash::{HashMap, HashMapExt};
 use nix::sys::socket::{MsgFlags, MultiHeaders, SockaddrStorage, recvmmsg, sendmmsg};
 use rand::Rng;
 use socket2::{Domain, Protocol, Socket, Type};
@@ -16,18 +17,16 @@ use tokio::io::Interest;
 use tokio::net::UdpSocket;
 use tokio::time::Instant;
 
+use crate::wire;
+
 /// Sockets of one address family.
-const SOCKETS: usize = 4;
+const SOCKETS: usize = 128;
 /// Kernel buffer asked for, in octets; the kernel may give less.
 const BUFFER: usize = 4 << 20;
 /// Largest datagram taken.
 const LARGEST: usize = 4096;
 /// Datagrams in one call to the kernel.
 const BURST: usize = 64;
-/// Ids that a message may have.
-const IDS: usize = 1 << 16;
-/// No question has this id.
-const FREE: u32 = u32::MAX;
 
 /// A try on its way.
 #[derive(Clone, Copy, Debug)]
@@ -49,7 +48,7 @@ pub(crate) struct Unsent {
 /// A socket, and which question each of its ids belongs to.
 struct Slotted {
     socket: UdpSocket,
-    slots: Box<[u32]>,
+    slots: HashMap<u16, usize>,
 }
 
 /// Datagrams that leave with the next call, all from one socket.
@@ -95,6 +94,7 @@ impl Sockets {
         to: SocketAddr,
         key: usize,
         message: &mut [u8],
+        folds_case: bool,
         at: Instant,
     ) -> io::Result<Sent> {
         if self.outbox(to).family.is_empty() {
@@ -111,13 +111,18 @@ impl Sockets {
         // Far more ids are free than taken, so this ends soon.
         let id = loop {
             let id: u16 = random.random();
-            if slots[usize::from(id)] == FREE {
+            if !slots.contains_key(&id) {
                 break id;
             }
         };
-        slots[usize::from(id)] = u32::try_from(key).unwrap_or(FREE);
+        slots.insert(id, key);
 
         message[..2].copy_from_slice(&id.to_be_bytes());
+        if folds_case {
+            wire::fold_case(message)
+        } else {
+            wire::mix_case(message, random.random())
+        }
         let start = outbox.bytes.len();
         outbox.bytes.extend_from_slice(message);
         outbox.staged.push((key, to, start..outbox.bytes.len()));
@@ -158,7 +163,7 @@ impl Sockets {
 
     /// Gives an id back.
     pub(crate) fn release(&mut self, sent: Sent) {
-        self.open[sent.socket].slots[usize::from(sent.id)] = FREE;
+        self.open[sent.socket].slots.remove(&sent.id);
     }
 
     /// Whether a datagram may be had; if not, the task is woken by one.
@@ -176,9 +181,8 @@ impl Sockets {
                 let Some(&[high, low]) = self.buffer[start..start + length].first_chunk() else { continue };
 
                 let slots = &self.open[self.reading].slots;
-                let key = slots[usize::from(u16::from_be_bytes([high, low]))];
-                if key != FREE {
-                    return Some((key as usize, from, &self.buffer[start..start + length]));
+                if let Some(key) = slots.get(&u16::from_be_bytes([high, low])) {
+                    return Some((*key, from, &self.buffer[start..start + length]));
                 }
             }
 
@@ -209,8 +213,7 @@ impl Sockets {
 
     fn open_family(&mut self, v4: bool) -> io::Result<()> {
         for _ in 0..SOCKETS {
-            let slots = vec![FREE; IDS].into_boxed_slice();
-            self.open.push(Slotted { socket: bind(v4)?, slots });
+            self.open.push(Slotted { socket: bind(v4)?, slots: HashMap::new() });
             self.outboxes[usize::from(!v4)].family.push(self.open.len() - 1);
         }
         Ok(())

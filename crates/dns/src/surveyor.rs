@@ -10,6 +10,7 @@ use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::name::hostname::Hostname;
 use nomenta_core::reading::answer::{Outcome, Reading, Source};
+use nomenta_core::reading::cut::Limit;
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
 use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Question, Target};
@@ -17,6 +18,7 @@ use tokio::time::{Instant, timeout_at};
 
 use crate::DnsConfig;
 use crate::ask::{Answered, Ask, Got};
+use crate::budget::{Budget, Spent};
 use crate::engine::Settings;
 use crate::exchange::Exchange;
 use crate::secure::{Secure, SecureError};
@@ -58,6 +60,13 @@ pub(crate) struct Planned<'a> {
     pub ask: Option<Ask>,
 }
 
+/// What a round of readings may cost, and until when it is waited for.
+#[derive(Clone, Copy)]
+pub(crate) struct Round<'a> {
+    pub budget: &'a Budget,
+    pub deadline: Instant,
+}
+
 impl Surveyor {
     /// A surveyor that asks as `config` says.
     ///
@@ -65,14 +74,23 @@ impl Surveyor {
     /// [`SecureError`] if there are encrypted vantages and no roots to trust:
     /// name a bundle that can be read.
     pub fn new(config: DnsConfig) -> Result<Self, SecureError> {
+        let records = config.limits.records as usize;
         let settings =
-            Settings { timeout: config.timeout, tries: config.tries, politeness: config.politeness };
+            Settings { timeout: config.timeout, tries: config.tries, politeness: config.politeness, records };
         let exchange = Exchange::new(settings);
 
         let is_encrypted = config.vantages.iter().any(|v| !matches!(v.transport, Transport::Plain(_)));
-        let secure =
-            if is_encrypted { Some(Secure::new(&config.vantage_roots, config.timeout)?) } else { None };
+        let secure = if is_encrypted {
+            Some(Secure::new(&config.vantage_roots, config.timeout, records)?)
+        } else {
+            None
+        };
         Ok(Self { walker: Walker::new(config.clone()), exchange, secure, config })
+    }
+
+    /// What one look may cost.
+    fn budget(&self) -> Budget {
+        Budget::new(self.config.limits)
     }
 
     /// Reads what `target` needs, from every address of every authoritative server
@@ -82,7 +100,8 @@ impl Surveyor {
     pub async fn survey(&self, target: &Target, depth: Depth) -> Survey {
         let at = SystemTime::now().into();
         let host = &target.host;
-        let zone = zone_view(host, self.walker.locate(&self.exchange, host.as_str()).await);
+        let budget = self.budget();
+        let zone = zone_view(host, self.walker.locate(&self.exchange, &budget, host.as_str()).await);
 
         let mut survey = Survey {
             host: host.clone(),
@@ -91,6 +110,7 @@ impl Surveyor {
             readings: Vec::new(),
             followed: Vec::new(),
             trust: None,
+            cuts: Vec::new(),
             routed: target.routed.clone(),
             depth,
         };
@@ -99,31 +119,41 @@ impl Surveyor {
         // Whether resolvers still know what stood there tells a dead zone from a
         // network of ours that is cut off.
         if let ZoneView::Unreachable { zone, .. } = &survey.zone {
-            survey.readings = self.ask_all(&target.questions(zone, depth), zone, &[], deadline).await;
+            let round = Round { budget: &budget, deadline };
+            survey.readings = self.ask_all(&target.questions(zone, depth), zone, &[], round).await;
         }
 
         if let ZoneView::Found { apex, servers, .. } = survey.zone.clone() {
-            survey.readings = self.ask_all(&target.questions(&apex, depth), &apex, &servers, deadline).await;
-            survey.followed = self.follow(target, &survey, deadline).await;
+            let round = Round { budget: &budget, deadline };
+            survey.readings = self.ask_all(&target.questions(&apex, depth), &apex, &servers, round).await;
+            survey.followed = self.follow(target, &survey, round).await;
             if survey.readings.iter().any(Reading::is_refused_for_its_signatures) {
-                survey.trust = Some(self.trust(&apex, &servers, deadline).await);
+                survey.trust = Some(self.trust(&apex, &servers, round).await);
             }
         }
+
+        // A delegation that is remembered has left out what it left out then.
+        let left_out = survey.delegation().filter(|delegation| delegation.is_partial());
+        if let Some(delegation) = left_out.filter(|_| budget.cuts().is_empty()) {
+            budget.spent(Limit::Servers, survey.apex().unwrap_or(&delegation.parent));
+        }
+        survey.cuts = budget.cuts();
         survey
     }
 
     /// Reads the records that onboarding may touch, as the zone's first
     /// answering server has them; `None` where there is no zone to read.
     pub async fn baseline(&self, target: &Target) -> Option<Baseline> {
-        let located = self.walker.locate(&self.exchange, target.host.as_str()).await;
+        let budget = self.budget();
+        let located = self.walker.locate(&self.exchange, &budget, target.host.as_str()).await;
         let Located::Zone { by: server, .. } = &located else { return None };
         let server = server.clone();
         let ZoneView::Found { apex, .. } = zone_view(&target.host, located) else { return None };
 
         let asked = Baseline::questions(target, &apex).into_iter();
         let list: Vec<_> = asked.map(|(name, rtype)| Question { name, rtype, vantages: false }).collect();
-        let deadline = Instant::now() + self.config.limits.readings;
-        let readings = self.put(self.plan(&list, &apex, std::slice::from_ref(&server)), deadline).await;
+        let round = Round { budget: &budget, deadline: Instant::now() + self.config.limits.readings };
+        let readings = self.put(self.plan(&list, &apex, std::slice::from_ref(&server)), round).await;
 
         let mut records: Vec<Record> = Vec::new();
         for reading in readings.iter().filter(|r| !r.is_lame()) {
@@ -149,9 +179,10 @@ impl Surveyor {
         });
         let asked: Vec<_> = list.iter().collect();
 
-        let deadline = Instant::now() + self.config.limits.readings;
+        let budget = self.budget();
+        let round = Round { budget: &budget, deadline: Instant::now() + self.config.limits.readings };
         for vantage in &self.config.vantages {
-            let readings = self.read_vantage(vantage, &asked, deadline).await;
+            let readings = self.read_vantage(vantage, &asked, round).await;
             let records = readings.iter().filter_map(Reading::answer).flatten();
             let found: Vec<IpAddr> = records.filter_map(|record| address(&record.data)).collect();
             if !found.is_empty() {
@@ -166,10 +197,11 @@ impl Surveyor {
         let question = |name| Question { name, rtype: RecordType::Ns, vantages: true };
         let questions: Vec<_> = names.into_iter().map(question).collect();
         let asked: Vec<_> = questions.iter().collect();
-        let deadline = Instant::now() + self.config.limits.readings;
+        let budget = self.budget();
+        let round = Round { budget: &budget, deadline: Instant::now() + self.config.limits.readings };
 
         let vantage = self.config.vantages.first().filter(|_| !asked.is_empty())?;
-        let readings = self.read_vantage(vantage, &asked, deadline).await;
+        let readings = self.read_vantage(vantage, &asked, round).await;
         let is_zone = |reading: &&Reading| {
             let answer = reading.answer().unwrap_or_default();
             answer
@@ -182,10 +214,11 @@ impl Surveyor {
     /// Texts at a name as the first vantage that answers gives them; `None` where none does.
     pub async fn texts(&self, name: DnsName) -> Option<Vec<String>> {
         let question = Question { name, rtype: RecordType::Txt, vantages: true };
-        let deadline = Instant::now() + self.config.limits.readings;
+        let budget = self.budget();
+        let round = Round { budget: &budget, deadline: Instant::now() + self.config.limits.readings };
 
         for vantage in &self.config.vantages {
-            let readings = self.read_vantage(vantage, &[&question], deadline).await;
+            let readings = self.read_vantage(vantage, &[&question], round).await;
             if let Some(records) = readings.iter().find_map(Reading::answer) {
                 return Some(records.iter().filter_map(text).collect());
             }
@@ -198,16 +231,16 @@ impl Surveyor {
         list: &[Question],
         apex: &str,
         servers: &[Authority],
-        deadline: Instant,
+        round: Round<'_>,
     ) -> Vec<Reading> {
         let everywhere: Vec<_> = list.iter().filter(|q| q.vantages).collect();
         let vantages = self.config.vantages.iter();
         let through_vantages =
-            join_all(vantages.map(|vantage| self.read_vantage(vantage, &everywhere, deadline)));
+            join_all(vantages.map(|vantage| self.read_vantage(vantage, &everywhere, round)));
 
-        let at_servers = self.put(self.plan(list, apex, servers), deadline);
+        let at_servers = self.put(self.plan(list, apex, servers), round);
         let (readings, more) = tokio::join!(at_servers, through_vantages);
-        let mut readings = self.confirmed(list, apex, servers, readings, deadline).await;
+        let mut readings = self.confirmed(list, apex, servers, readings, round).await;
         readings.extend(more.into_iter().flatten());
         readings
     }
@@ -220,11 +253,11 @@ impl Surveyor {
         apex: &str,
         servers: &[Authority],
         mut readings: Vec<Reading>,
-        deadline: Instant,
+        round: Round<'_>,
     ) -> Vec<Reading> {
         let doubtful: Vec<Question> = list.iter().filter(|q| differ(&readings, q)).cloned().collect();
 
-        for again in self.put(self.plan(&doubtful, apex, servers), deadline).await {
+        for again in self.put(self.plan(&doubtful, apex, servers), round).await {
             let before = readings.iter_mut().find(|reading| {
                 reading.source == again.source && reading.name == again.name && reading.rtype == again.rtype
             });
@@ -268,7 +301,7 @@ impl Surveyor {
 
     /// Puts the questions that may be put, to each server by itself: one that
     /// takes longer than there is time for keeps nobody else's answers back.
-    pub(crate) async fn put(&self, plan: Vec<Planned<'_>>, deadline: Instant) -> Vec<Reading> {
+    pub(crate) async fn put(&self, plan: Vec<Planned<'_>>, round: Round<'_>) -> Vec<Reading> {
         let mut by_server: BTreeMap<SocketAddr, Vec<usize>> = BTreeMap::new();
         for (place, planned) in plan.iter().enumerate() {
             if let Some(ask) = &planned.ask {
@@ -278,7 +311,7 @@ impl Surveyor {
 
         let rounds = by_server.into_values().map(|places| async {
             let asks = places.iter().filter_map(|place| plan[*place].ask.clone()).collect();
-            let answers = timeout_at(deadline, self.exchange.ask_all(asks)).await.ok();
+            let answers = timeout_at(round.deadline, self.exchange.ask_all(asks, round.budget)).await.ok();
             (places, answers)
         });
 
@@ -289,15 +322,18 @@ impl Surveyor {
                 answered[place] = Some(answer);
             }
         }
-        plan.into_iter().zip(answered).map(|(planned, answered)| planned.read(answered)).collect()
+        plan.into_iter()
+            .zip(answered)
+            .map(|(planned, answered)| planned.read(answered, round.budget))
+            .collect()
     }
 }
 
 impl Planned<'_> {
     /// What came of it; without an answer, the guard let nothing out.
-    pub(crate) fn read(self, answered: Option<Answered>) -> Reading {
+    pub(crate) fn read(self, answered: Option<Answered>, budget: &Budget) -> Reading {
         match answered {
-            Some(answered) => read(self.source, self.question, answered),
+            Some(answered) => read(self.source, self.question, answered, budget),
             None => {
                 let Question { name, rtype, .. } = self.question;
                 Reading::new(self.source, name.clone(), *rtype, Outcome::Guarded, 0)
@@ -342,7 +378,7 @@ pub(crate) fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {
     Ask::new(server, &question.name, question.rtype, mode)
 }
 
-pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered) -> Reading {
+pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered, budget: &Budget) -> Reading {
     let rtype = question.rtype;
     let rtt = u32::try_from(rtt.as_millis()).unwrap_or(u32::MAX);
     let mut negative_ttl = None;
@@ -355,7 +391,14 @@ pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered) ->
         Got::Late => Outcome::Late,
         Got::Short(reason) => Outcome::Short { reason },
         Got::Garbled(reason) => Outcome::Garbled { reason },
+        Got::Unread(limit) => Outcome::Unread { limit },
+        Got::Reply(reply) if let Err(Spent(limit)) = budget.octets(&question.name, reply.octets) => {
+            Outcome::Unread { limit }
+        }
         Got::Reply(reply) => {
+            if reply.is_partial {
+                budget.spent(Limit::Records, &question.name);
+            }
             negative_ttl = reply.negative_ttl(rtype);
             without_edns = reply.without_edns;
             let Reply { rcode, authoritative, answers: records, extended: errors, .. } = reply;

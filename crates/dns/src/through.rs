@@ -5,11 +5,12 @@ use std::time::Duration;
 
 use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
 use nomenta_core::reading::target::Question;
-use tokio::time::{Instant, timeout_at};
+use tokio::time::timeout_at;
 
 use crate::Surveyor;
 use crate::ask::{Answered, Ask, Got};
-use crate::surveyor::{ask, read};
+use crate::budget::Budget;
+use crate::surveyor::{Round, ask, read};
 use crate::vantage::{Transport, Vantage};
 use crate::wire::Mode;
 
@@ -25,30 +26,30 @@ impl Surveyor {
         &self,
         vantage: &Vantage,
         asked: &[&Question],
-        deadline: Instant,
+        round: Round<'_>,
     ) -> Vec<Reading> {
         let at = vantage.address();
         let asks: Vec<_> = asked.iter().map(|question| ask(at, question, Mode::Vantage)).collect();
-        let answers = self.ask_vantage(vantage, &asks, deadline).await;
+        let answers = self.ask_vantage(vantage, &asks, round).await;
 
         let source = Source::Vantage { name: vantage.name.clone() };
         let mut readings = Vec::with_capacity(asked.len());
         for (question, answered) in asked.iter().zip(answers) {
-            readings.push(read(source.clone(), question, answered));
+            readings.push(read(source.clone(), question, answered, round.budget));
         }
 
         let failed: Vec<_> = (0..readings.len()).filter(|place| has_failed(&readings[*place])).collect();
         let again = failed.iter().map(|place| Ask { mode: Mode::Unchecked, ..asks[*place].clone() });
         let again: Vec<_> = again.collect();
-        for (place, (got, _)) in failed.into_iter().zip(self.ask_vantage(vantage, &again, deadline).await) {
+        for (place, (got, _)) in failed.into_iter().zip(self.ask_vantage(vantage, &again, round).await) {
             readings[place].unchecked = rcode(got);
         }
 
         let refused: Vec<_> =
             (0..readings.len()).filter(|place| readings[*place].is_refused_for_its_signatures()).collect();
         let again: Vec<_> = refused.iter().map(|place| asks[*place].clone()).collect();
-        for (place, answered) in refused.into_iter().zip(self.ask_vantage(vantage, &again, deadline).await) {
-            let once_more = read(source.clone(), asked[place], answered);
+        for (place, answered) in refused.into_iter().zip(self.ask_vantage(vantage, &again, round).await) {
+            let once_more = read(source.clone(), asked[place], answered, round.budget);
             if once_more.answer().is_some() {
                 readings[place] = once_more;
             }
@@ -57,17 +58,17 @@ impl Surveyor {
     }
 
     /// Puts questions to a vantage, however it is reached.
-    async fn ask_vantage(&self, vantage: &Vantage, asks: &[Ask], deadline: Instant) -> Vec<Answered> {
-        let asked = timeout_at(deadline, self.put_to_vantage(vantage, asks)).await;
+    async fn ask_vantage(&self, vantage: &Vantage, asks: &[Ask], round: Round<'_>) -> Vec<Answered> {
+        let asked = timeout_at(round.deadline, self.put_to_vantage(vantage, asks, round.budget)).await;
         asked.unwrap_or_else(|_| vec![(Got::Late, Duration::ZERO); asks.len()])
     }
 
-    async fn put_to_vantage(&self, vantage: &Vantage, asks: &[Ask]) -> Vec<Answered> {
+    async fn put_to_vantage(&self, vantage: &Vantage, asks: &[Ask], budget: &Budget) -> Vec<Answered> {
         if asks.is_empty() {
             return Vec::new();
         }
         match (&vantage.transport, &self.secure) {
-            (Transport::Plain(_), _) => self.exchange.ask_all(asks.to_vec()).await,
+            (Transport::Plain(_), _) => self.exchange.ask_all(asks.to_vec(), budget).await,
             (Transport::Tls { address, name }, Some(secure)) => secure.by_tls(*address, name, asks).await,
             (Transport::Https { url }, Some(secure)) => secure.by_https(url, asks).await,
             // There is a client for them wherever there is such a vantage.

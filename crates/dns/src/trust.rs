@@ -7,11 +7,12 @@ use nomenta_core::reading::answer::Rcode;
 use nomenta_core::reading::record::RecordType;
 use nomenta_core::reading::survey::Authority;
 use nomenta_core::reading::trust::Trust;
-use tokio::time::{Instant, timeout_at};
+use tokio::time::timeout_at;
 
 use crate::Surveyor;
 use crate::ask::{Ask, Got};
 use crate::signing::TrustRecord;
+use crate::surveyor::Round;
 use crate::wire::Mode;
 
 /// Servers that are asked for one part of the chain.
@@ -19,12 +20,12 @@ const ASKED: usize = 3;
 
 impl Surveyor {
     /// What can be seen of the zone's chain of trust.
-    pub(crate) async fn trust(&self, apex: &DnsName, servers: &[Authority], deadline: Instant) -> Trust {
+    pub(crate) async fn trust(&self, apex: &DnsName, servers: &[Authority], round: Round<'_>) -> Trust {
         let above = self.walker.above(apex);
         let (signers, keys, soa) = tokio::join!(
-            self.trust_records(&above, apex, RecordType::Ds, deadline),
-            self.trust_records(servers, apex, RecordType::Dnskey, deadline),
-            self.trust_records(servers, apex, RecordType::Soa, deadline),
+            self.trust_records(&above, apex, RecordType::Ds, round),
+            self.trust_records(servers, apex, RecordType::Dnskey, round),
+            self.trust_records(servers, apex, RecordType::Soa, round),
         );
 
         let mut trust = Trust { keys: keys.as_ref().map(|_| Vec::new()), ..Trust::default() };
@@ -44,7 +45,7 @@ impl Surveyor {
         servers: &[Authority],
         apex: &DnsName,
         rtype: RecordType,
-        deadline: Instant,
+        round: Round<'_>,
     ) -> Option<Vec<TrustRecord>> {
         let admitted = servers.iter().filter(|server| self.config.egress.admits(server.address));
         let asks = admitted.take(ASKED).map(|server| {
@@ -52,7 +53,8 @@ impl Surveyor {
             Ask::new(at, apex, rtype, Mode::Signed)
         });
 
-        let answers = timeout_at(deadline, self.exchange.ask_all(asks.collect())).await.ok()?;
+        let answers =
+            timeout_at(round.deadline, self.exchange.ask_all(asks.collect(), round.budget)).await.ok()?;
         answers.into_iter().find_map(|(got, _)| match got {
             Got::Reply(reply) if reply.authoritative && reply.rcode == Rcode::NoError => Some(reply.trust),
             _ => None,

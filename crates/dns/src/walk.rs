@@ -1,18 +1,20 @@
 //! The walk from the root down the delegations to the zone of a name.
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::net::{IpAddr, SocketAddr};
 use std::pin::Pin;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use futures::StreamExt;
+use futures::future::join_all;
 use futures::stream::FuturesUnordered;
 use nomenta_core::name::dns::{self, DnsName};
 use nomenta_core::reading::answer::Rcode;
-use nomenta_core::reading::delegation::{Delegation, Fault, ServerFault};
+use nomenta_core::reading::delegation::{Delegation, Fault};
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
 use nomenta_core::reading::survey::Authority;
+use rand::seq::SliceRandom;
 
 use crate::DnsConfig;
 use crate::ask::{Ask, Got};
@@ -30,8 +32,8 @@ const BELIEVE_FAULTY: Duration = Duration::from_secs(30);
 const MAX_REFERRALS: usize = 16;
 /// Name servers whose own addresses need a walk, nested.
 const MAX_DEPTH: usize = 4;
-/// Addresses of one zone's servers that are asked.
-pub(crate) const MOST_SERVERS: usize = 32;
+/// Zones and cuts that are remembered at most; what has run out goes first.
+const MOST_REMEMBERED: usize = 200_000;
 
 /// Where a walk ended.
 #[derive(Clone, Debug)]
@@ -91,18 +93,14 @@ impl Walker {
 
     fn remember_zone(&self, apex: &DnsName, known: Known) {
         let mut zones = self.zones.lock().unwrap_or_else(PoisonError::into_inner);
-        if zones.len() >= zones.capacity() {
-            let now = Instant::now();
-            zones.retain(|_, zone| zone.expires > now);
-        }
+        make_room(&mut zones, |zone| zone.expires);
         zones.insert(apex.clone(), known);
     }
 
     /// Finds the zone of `name`. A remembered delegation that has gone dead is
     /// forgotten and walked anew.
-    pub(crate) async fn locate(&self, exchange: &Exchange, name: &str) -> Located {
-        let budget = Budget::new(self.config.limits);
-        let way = Way { exchange, budget: &budget, seeking: &[] };
+    pub(crate) async fn locate(&self, exchange: &Exchange, budget: &Budget, name: &str) -> Located {
+        let way = Way { exchange, budget, seeking: &[] };
 
         let start = self.nearest(name);
         let was_remembered = !start.zone.is_root();
@@ -150,11 +148,7 @@ impl Walker {
 
     fn remember(&self, delegation: &Cut) {
         let mut cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
-        if cache.len() >= cache.capacity() {
-            // About to grow: let go of what has run out first.
-            let now = Instant::now();
-            cache.retain(|_, cut| cut.expires > now);
-        }
+        make_room(&mut cache, |cut| cut.expires);
         cache.insert(delegation.zone.clone(), delegation.clone());
     }
 
@@ -181,7 +175,7 @@ impl Walker {
                     // An alias hides the zone's SOA; it cannot stand at an apex.
                     asked = dns::parent(asked);
                 } else {
-                    return self.arrive(way, at, by, &reply).await;
+                    return self.arrive(way, name, at, by, &reply).await;
                 }
             }
 
@@ -198,15 +192,19 @@ impl Walker {
         name: &str,
         rtype: RecordType,
     ) -> Result<(Authority, Reply), Vec<String>> {
-        let Some((first, others)) = at.servers.split_first() else { return Err(Vec::new()) };
-        let mut tried = match self.usable(way, first, name, rtype).await {
+        // Whoever would answer in their place cannot know which one is asked.
+        let mut servers = at.servers.clone();
+        servers.shuffle(&mut rand::rng());
+        let Some((first, others)) = servers.split_first() else { return Err(Vec::new()) };
+        let zone = &at.zone;
+        let mut tried = match self.usable(way, zone, first, name, rtype).await {
             Ok(reply) => return Ok((first.clone(), reply)),
             Err(failure) => vec![failure.to_string()],
         };
 
         let mut asking: FuturesUnordered<_> = others
             .iter()
-            .map(|server| async move { (server, self.usable(way, server, name, rtype).await) })
+            .map(|server| async move { (server, self.usable(way, zone, server, name, rtype).await) })
             .collect();
         while let Some((server, answered)) = asking.next().await {
             match answered {
@@ -226,6 +224,7 @@ impl Walker {
     async fn usable(
         &self,
         way: Way<'_>,
+        zone: &DnsName,
         server: &Authority,
         name: &str,
         rtype: RecordType,
@@ -234,11 +233,11 @@ impl Walker {
         if !self.config.egress.admits(server.address) {
             return Err(useless(Why::Guarded));
         }
-        way.budget.take().map_err(|spent| useless(Why::Unasked(spent)))?;
+        way.budget.question(zone).map_err(|spent| useless(Why::Unasked(spent)))?;
 
         let server_at = SocketAddr::new(server.address, self.config.authority_port);
         let asked = Ask::new(server_at, name, rtype, Mode::Authority);
-        match way.exchange.ask(&asked).await.0 {
+        match way.exchange.ask(&asked, way.budget).await.0 {
             Got::Reply(reply) if matches!(reply.rcode, Rcode::NoError | Rcode::NxDomain) => Ok(reply),
             other => Err(useless(Why::Got(other))),
         }
@@ -254,19 +253,43 @@ impl Walker {
         let set: Vec<_> = reply.authority.iter().filter(|r| r.owner == owner).collect();
         let ttl = set.iter().map(|r| r.ttl).min().unwrap_or(0);
 
+        let listed = set.into_iter().filter_map(name_server).collect();
         let mut found = Servers::default();
-        for record in set {
-            if let RecordData::Ns(server) = &record.data {
-                found.listed.insert(server.clone());
-                found.add(server, self.addresses(way, server, &reply.additional).await);
-            }
-        }
+        self.gather(way, listed, &reply.additional, &mut found).await;
 
         let longest = if found.faults.is_empty() { BELIEVE } else { BELIEVE_FAULTY };
         let expires = Instant::now() + Duration::from_secs(ttl.into()).min(longest);
         let delegation = Delegation { parent: zone.into(), servers: found.listed, faults: found.faults };
         let servers = found.addresses.into_iter().collect();
         Some(Cut { zone: owner, servers, delegation: Some(delegation), expires })
+    }
+
+    /// Adds the name servers of a zone with their addresses, all looked for at once, and no more
+    /// than may be asked.
+    async fn gather(
+        &self,
+        way: Way<'_>,
+        mut listed: BTreeSet<DnsName>,
+        glue: &[Record],
+        found: &mut Servers,
+    ) {
+        let most = way.budget.limits().servers as usize;
+        if let Some(surplus) = listed.iter().nth(most).cloned() {
+            drop(listed.split_off(&surplus));
+            found.leave_out(surplus);
+        }
+
+        let asked =
+            listed.iter().map(|server| async move { (server, self.addresses(way, server, glue).await) });
+        for (server, addresses) in join_all(asked).await {
+            found.add(server, addresses);
+        }
+        found.listed.extend(listed);
+
+        while found.addresses.len() > most {
+            let Some(surplus) = found.addresses.pop_last() else { break };
+            found.leave_out(surplus.name);
+        }
     }
 
     /// Addresses of a name server: glue where it is given, else by a walk of
@@ -283,9 +306,10 @@ impl Walker {
             return Err(Fault::Circle);
         }
         if way.seeking.len() >= MAX_DEPTH {
-            return Err(Fault::Unasked);
+            return Err(Fault::Unreadable { reason: format!("it lies behind more than {MAX_DEPTH} others") });
         }
 
+        way.budget.look_for(server).map_err(|_| Fault::Unasked)?;
         let seeking = [way.seeking, &[server]].concat();
         let way = Way { seeking: &seeking, ..way };
         match self.descend(way, server, self.nearest(server)).await {
@@ -323,9 +347,13 @@ impl Walker {
 
     /// The walk ends here: names the apex, and adds the servers that the zone
     /// itself lists to those that its parent does.
-    async fn arrive(&self, way: Way<'_>, at: Cut, by: Authority, reply: &Reply) -> Located {
+    async fn arrive(&self, way: Way<'_>, name: &str, at: Cut, by: Authority, reply: &Reply) -> Located {
         let mut authority = reply.answers.iter().chain(&reply.authority);
-        let soa = authority.find(|record| matches!(record.data, RecordData::Soa { .. }));
+        // A zone that the name is not in, or that lies above the one that was asked, is none of
+        // theirs to speak of.
+        let is_theirs = |owner: &DnsName| owner.is_within(&at.zone) && dns::is_within(name, owner);
+        let soa = authority
+            .find(|record| matches!(record.data, RecordData::Soa { .. }) && is_theirs(&record.owner));
         let apex = soa.map_or_else(|| at.zone.clone(), |record| record.owner.clone());
 
         let above = at.delegation.clone().filter(|_| at.zone == apex);
@@ -336,20 +364,15 @@ impl Walker {
         if way.seeking.is_empty()
             && let Ok((_, reply)) = self.first_answer(way, &only, &apex, RecordType::Ns).await
         {
-            for record in reply.answers.iter().filter(|r| r.owner == apex) {
-                let RecordData::Ns(server) = &record.data else { continue };
-                found.listed.insert(server.clone());
-                if !found.addresses.iter().any(|known| known.name == *server) {
-                    let looked_up = self.addresses(way, server, &reply.additional).await;
-                    found.add(server, looked_up);
-                }
-            }
-        }
+            let own = reply.answers.iter().filter(|record| record.owner == apex);
+            let listed: BTreeSet<_> = own.filter_map(name_server).collect();
+            let is_known = |server: &DnsName| found.addresses.iter().any(|known| known.name == *server);
+            let (known, others) = listed.into_iter().partition(is_known);
 
-        let mut servers: Vec<_> = found.addresses.into_iter().collect();
-        for surplus in servers.split_off(servers.len().min(MOST_SERVERS)) {
-            found.faults.push(ServerFault { server: surplus.name, fault: Fault::Unasked });
+            self.gather(way, others, &reply.additional, &mut found).await;
+            found.listed.extend::<BTreeSet<_>>(known);
         }
+        let servers: Vec<_> = found.addresses.into_iter().collect();
 
         // A server that holds both sides of a cut answers from below it, and
         // shows no referral.
@@ -376,6 +399,26 @@ impl Cut {
 fn points_down(record: &Record, zone: &str, name: &str) -> bool {
     let is_below = record.owner != zone && record.owner.is_within(zone);
     is_below && dns::is_within(name, &record.owner) && matches!(record.data, RecordData::Ns(_))
+}
+
+/// The name server that a record lists.
+fn name_server(record: &Record) -> Option<DnsName> {
+    match &record.data {
+        RecordData::Ns(server) => Some(server.clone()),
+        _ => None,
+    }
+}
+
+/// Lets go of what has run out before a map grows, and of anything once it is full.
+fn make_room<V>(map: &mut HashMap<DnsName, V>, expires: impl Fn(&V) -> Instant) {
+    if map.len() < map.capacity().min(MOST_REMEMBERED) {
+        return;
+    }
+    let now = Instant::now();
+    map.retain(|_, kept| expires(kept) > now);
+    if map.len() >= MOST_REMEMBERED {
+        map.clear();
+    }
 }
 
 fn is_alias(reply: &Reply, name: &str) -> bool {

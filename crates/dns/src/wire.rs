@@ -34,6 +34,10 @@ pub(crate) struct Reply {
     pub trust: Vec<TrustRecord>,
     /// Whether it came only once EDNS was left out.
     pub without_edns: bool,
+    /// How large it was.
+    pub octets: usize,
+    /// Whether it had more records than were read.
+    pub is_partial: bool,
 }
 
 /// Why bytes are not the reply to a question.
@@ -132,9 +136,34 @@ const HEADER: usize = 12;
 const SERVFAIL: u8 = 2;
 const REFUSED: u8 = 5;
 
-/// Whether `bytes` are a reply to a message that was sent, and whether the
-/// server refuses or fails; told from header and question alone.
-pub(crate) fn is_reply(bytes: &[u8], sent: &[u8]) -> Result<bool, Mismatch> {
+/// What is told of a reply from header and question alone.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Echo {
+    /// Whether the server refuses or fails.
+    pub is_refusal: bool,
+    /// Whether the name came back with its letters as they were sent, or not at all.
+    pub keeps_case: bool,
+}
+
+/// Writes the letters of a message's name large or small at random, which whoever forges a
+/// reply would have to guess as well.
+pub(crate) fn mix_case(sent: &mut [u8], mut random: u64) {
+    let end = question_end(sent).saturating_sub(4).max(HEADER);
+    for octet in sent[HEADER..end].iter_mut().filter(|octet| octet.is_ascii_alphabetic()) {
+        *octet = if random & 1 == 0 { octet.to_ascii_lowercase() } else { octet.to_ascii_uppercase() };
+        random = random.rotate_right(1);
+    }
+}
+
+/// Writes them small, for a server that does not keep them.
+pub(crate) fn fold_case(sent: &mut [u8]) {
+    let end = question_end(sent).saturating_sub(4).max(HEADER);
+    sent[HEADER..end].make_ascii_lowercase();
+}
+
+/// Whether `bytes` are a reply to a message that was sent; told from header and question
+/// alone.
+pub(crate) fn is_reply(bytes: &[u8], sent: &[u8]) -> Result<Echo, Mismatch> {
     let Some(header) = bytes.get(..HEADER) else {
         return Err(Mismatch::Garbled("it is shorter than a header".into()));
     };
@@ -148,9 +177,10 @@ pub(crate) fn is_reply(bytes: &[u8], sent: &[u8]) -> Result<bool, Mismatch> {
     // Some servers leave the question out of error replies.
     let is_bare = questions == 0 && rcode != 0;
     let asked = &sent[HEADER..question_end(sent)];
-    let is_echoed = bytes.get(HEADER..HEADER + asked.len()).is_some_and(|q| q.eq_ignore_ascii_case(asked));
-    if is_bare || is_echoed {
-        return Ok(matches!(rcode, SERVFAIL | REFUSED));
+    let echoed = bytes.get(HEADER..HEADER + asked.len()).filter(|echoed| echoed.eq_ignore_ascii_case(asked));
+    if is_bare || echoed.is_some() {
+        let keeps_case = echoed.is_none_or(|echoed| echoed == asked);
+        return Ok(Echo { is_refusal: matches!(rcode, SERVFAIL | REFUSED), keeps_case });
     }
 
     // A question of another kind may be somebody else's.
@@ -173,7 +203,15 @@ fn question_end(sent: &[u8]) -> usize {
 }
 
 /// Decodes `bytes` as the reply to the question with this id.
-pub(crate) fn decode(bytes: &[u8], id: u16, name: &str, rtype: RecordType) -> Result<Reply, Mismatch> {
+///
+/// At most so many records of each section are kept.
+pub(crate) fn decode(
+    bytes: &[u8],
+    id: u16,
+    name: &str,
+    rtype: RecordType,
+    most: usize,
+) -> Result<Reply, Mismatch> {
     if bytes.get(..2) != Some(&id.to_be_bytes()) {
         return Err(Mismatch::Stranger);
     }
@@ -190,10 +228,10 @@ pub(crate) fn decode(bytes: &[u8], id: u16, name: &str, rtype: RecordType) -> Re
         return Err(Mismatch::Stranger);
     }
 
-    let mut reply = Reply::of(&header);
+    let mut reply = Reply { octets: bytes.len(), ..Reply::of(&header) };
     // What was cut short is fetched whole, and may end in the middle of a record.
     if !reply.truncated {
-        reply.fill(&mut decoder, &header).map_err(|error| Mismatch::Garbled(error.to_string()))?;
+        reply.fill(&mut decoder, &header, most).map_err(|error| Mismatch::Garbled(error.to_string()))?;
     }
     Ok(reply)
 }
@@ -220,26 +258,36 @@ impl Reply {
             additional: Vec::new(),
             trust: Vec::new(),
             without_edns: false,
+            octets: 0,
+            is_partial: false,
         }
     }
 
-    fn fill(&mut self, decoder: &mut BinDecoder<'_>, header: &Header) -> Result<(), ProtoError> {
-        for _ in 0..header.answer_count() {
+    fn fill(&mut self, decoder: &mut BinDecoder<'_>, header: &Header, most: usize) -> Result<(), ProtoError> {
+        for place in 0..usize::from(header.answer_count()) {
             let frame = Frame::read(decoder)?;
-            self.trust.extend(frame.trust());
-            self.answers.extend(frame.record()?);
+            if place < most {
+                self.trust.extend(frame.trust());
+                self.answers.extend(frame.record()?);
+            }
         }
-        for _ in 0..header.name_server_count() {
-            self.authority.extend(Frame::read(decoder)?.record()?);
+        for place in 0..usize::from(header.name_server_count()) {
+            let frame = Frame::read(decoder)?;
+            if place < most {
+                self.authority.extend(frame.record()?);
+            }
         }
-        for _ in 0..header.additional_count() {
+        for place in 0..usize::from(header.additional_count()) {
             let frame = Frame::read(decoder)?;
             match frame.rtype {
                 WireType::OPT => self.extend_by(&frame),
-                _ => self.additional.extend(frame.record()?),
+                _ if place < most => self.additional.extend(frame.record()?),
+                _ => {}
             }
         }
 
+        let longest = header.answer_count().max(header.name_server_count());
+        self.is_partial = usize::from(longest) > most;
         Ok(())
     }
 
@@ -283,6 +331,8 @@ mod tests {
 
     use super::*;
 
+    const MOST: usize = 100;
+
     fn reply(id: u16, name: &str) -> Vec<u8> {
         let name = Name::from_ascii(name).expect("name");
         let mut message = Message::new();
@@ -295,7 +345,7 @@ mod tests {
 
     #[test]
     fn txt_strings_are_joined_and_names_are_folded() {
-        let decoded = decode(&reply(7, "A.Onswick.Example."), 7, "a.onswick.example", RecordType::Txt);
+        let decoded = decode(&reply(7, "A.Onswick.Example."), 7, "a.onswick.example", RecordType::Txt, MOST);
         let record = &decoded.expect("matches").answers[0];
         assert_eq!(record.owner, "a.onswick.example");
         assert_eq!(record.data, RecordData::Txt("token=abc".into()));
@@ -306,7 +356,8 @@ mod tests {
         let name = "a.onswick.example";
         let mut sent = encode(7, name, RecordType::Txt, Mode::Authority, Extent::Usual).expect("encodes");
         let bytes = reply(7, "A.onswick.example.");
-        assert_eq!(is_reply(&bytes, &sent), Ok(false), "case does not matter");
+        let told = |is_refusal, keeps_case| Ok(Echo { is_refusal, keeps_case });
+        assert_eq!(is_reply(&bytes, &sent), told(false, false), "case is told apart");
         assert_eq!(is_reply(&sent, &sent), Err(Mismatch::Stranger), "a query that comes back");
         let other =
             encode(7, "b.onswick.example", RecordType::Txt, Mode::Authority, Extent::Usual).expect("encodes");
@@ -314,7 +365,7 @@ mod tests {
         assert!(matches!(is_reply(&bytes[..9], &sent), Err(Mismatch::Garbled(_))));
         assert!(matches!(is_reply(&[&[0, 7][..], &[0xff; 30]].concat(), &sent), Err(Mismatch::Garbled(_))));
         let refusal = [0, 7, 0x80, 5, 0, 0, 0, 0, 0, 0, 0, 0];
-        assert_eq!(is_reply(&refusal, &sent), Ok(true));
+        assert_eq!(is_reply(&refusal, &sent), told(true, true));
         sent[1] = 8;
         assert_eq!(is_reply(&bytes, &sent), Err(Mismatch::Stranger));
     }
@@ -327,9 +378,9 @@ mod tests {
             (7, "b.onswick.example", RecordType::Txt),
             (7, "a.onswick.example", RecordType::A),
         ] {
-            assert_eq!(decode(&bytes, id, name, rtype).expect_err("stranger"), Mismatch::Stranger);
+            assert_eq!(decode(&bytes, id, name, rtype, MOST).expect_err("stranger"), Mismatch::Stranger);
         }
-        let garbled = decode(&bytes[..20], 7, "a.onswick.example", RecordType::Txt);
+        let garbled = decode(&bytes[..20], 7, "a.onswick.example", RecordType::Txt, MOST);
         assert!(matches!(garbled, Err(Mismatch::Garbled(_))));
     }
 
@@ -358,7 +409,7 @@ mod tests {
             let mut message = Message::new();
             message.set_id(7).set_message_type(MessageType::Response).set_response_code(code);
             let bytes = message.to_bytes().expect("encodes");
-            let decoded = decode(&bytes, 7, "a.onswick.example", RecordType::A);
+            let decoded = decode(&bytes, 7, "a.onswick.example", RecordType::A, MOST);
             assert_eq!(decoded.ok().map(|r| r.rcode), want);
         }
     }
@@ -375,7 +426,7 @@ mod tests {
         let soa = SOA::new(name.clone(), name.clone(), 7, 1, 1, 1, 30);
         message.add_name_server(WireRecord::from_rdata(name, 60, RData::SOA(soa)));
         let bytes = message.to_bytes().expect("encodes");
-        let reply = decode(&bytes, 7, "a.onswick.example", RecordType::A).expect("decodes");
+        let reply = decode(&bytes, 7, "a.onswick.example", RecordType::A, MOST).expect("decodes");
         assert_eq!(reply.extended, [ExtendedError { code: 9, text: "DNSKEY Missing".into() }]);
         assert_eq!(reply.negative_ttl(RecordType::A), Some(30));
     }
@@ -384,6 +435,23 @@ mod tests {
     fn a_query_that_comes_back_is_no_reply() {
         let bytes =
             encode(7, "a.onswick.example", RecordType::A, Mode::Authority, Extent::Usual).expect("encodes");
-        assert!(matches!(decode(&bytes, 7, "a.onswick.example", RecordType::A), Err(Mismatch::Stranger)));
+        assert!(matches!(
+            decode(&bytes, 7, "a.onswick.example", RecordType::A, MOST),
+            Err(Mismatch::Stranger)
+        ));
+    }
+
+    #[test]
+    fn letters_are_mixed_and_the_type_is_left_alone() {
+        let plain =
+            encode(7, "a.onswick.example", RecordType::A, Mode::Authority, Extent::Usual).expect("encodes");
+        let mut mixed = plain.clone();
+        mix_case(&mut mixed, 0b1010_1010_1010_1010);
+        assert_ne!(mixed, plain);
+        let end = question_end(&plain);
+        assert_eq!(mixed[end - 4..], plain[end - 4..]);
+        assert!(mixed.eq_ignore_ascii_case(&plain));
+        fold_case(&mut mixed);
+        assert_eq!(mixed, plain);
     }
 }

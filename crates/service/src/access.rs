@@ -1,12 +1,13 @@
 //! Who may do what: keys by their hash, and console sessions.
 
 use std::convert::Infallible;
-use std::net::SocketAddr;
+use std::net::{IpAddr, SocketAddr};
 use std::sync::Arc;
+use std::time::Instant;
 
 use axum::extract::{ConnectInfo, FromRequestParts};
 use axum::http::HeaderName;
-use axum::http::header::{AUTHORIZATION, COOKIE};
+use axum::http::header::{AUTHORIZATION, COOKIE, HOST, ORIGIN};
 use axum::http::request::Parts;
 use chrono::{DateTime, Duration, Utc};
 use data_encoding::BASE32_NOPAD;
@@ -21,6 +22,10 @@ use crate::problem::Refusal;
 
 /// Name of the console's cookie.
 pub(crate) const COOKIE_NAME: &str = "nomenta_session";
+/// Before it, where the console is served by HTTPS: no other host can set such a cookie.
+const SECURE_PREFIX: &str = "__Host-";
+/// Which site has a browser make a call (Fetch Metadata Request Headers).
+const SEC_FETCH_SITE: HeaderName = HeaderName::from_static("sec-fetch-site");
 const SESSION_HOURS: i64 = 12;
 /// Longest time after which a caller that stays is looked at again, in case a call was
 /// missed.
@@ -142,19 +147,42 @@ impl FromRequestParts<Arc<App>> for Caller {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
+        let origin = Origin::of(parts);
         let bearer = bearer(header(parts, AUTHORIZATION));
-        let found = match (bearer, session_cookie(header(parts, COOKIE))) {
-            (Some(secret), _) => app.calls.key_by_hash(&hash(secret)).await?.map(|key| (key, None)),
-            (None, Some(cookie)) => {
-                app.calls.session(&hash(cookie)).await?.map(|(session, key)| (key, Some(session)))
-            }
-            (None, None) => return Err(Refusal::unauthorized("No key was given.")),
+        if bearer.is_none() {
+            same_site(parts)?;
+        }
+        let secret = bearer.or_else(|| session_cookie(header(parts, COOKIE)));
+        let hash = hash(secret.ok_or_else(|| Refusal::unauthorized("No key was given."))?);
+
+        origin.may_try(app, &hash)?;
+        let found = match bearer {
+            Some(_) => app.calls.key_by_hash(&hash).await?.map(|key| (key, None)),
+            None => app.calls.session(&hash).await?.map(|(session, key)| (key, Some(session))),
         };
 
-        let (key, session) =
-            found.ok_or_else(|| Refusal::unauthorized("This key or session opens nothing."))?;
-        Ok(Self { key, session, origin: Origin::of(parts) })
+        let Some((key, session)) = found else {
+            origin.tried(app);
+            return Err(Refusal::unauthorized("This key or session opens nothing."));
+        };
+        app.throttle.right(&hash);
+        Ok(Self { key, session, origin })
     }
+}
+
+/// Refuses a change that a page of another site has a browser make: the cookie goes with it
+/// only where that browser knows no better (Fetch Metadata; RFC 6454).
+fn same_site(parts: &Parts) -> Result<(), Refusal> {
+    if parts.method.is_safe() {
+        return Ok(());
+    }
+
+    let is_own = match (header(parts, SEC_FETCH_SITE), header(parts, ORIGIN)) {
+        ("same-origin" | "none", _) | ("", "") => true,
+        ("", origin) => origin.split_once("://").is_some_and(|(_, host)| host == header(parts, HOST)),
+        _ => false,
+    };
+    if is_own { Ok(()) } else { Err(Refusal::other_site()) }
 }
 
 /// The key in an `Authorization` header, however the scheme is spelled (RFC 9110, section
@@ -169,7 +197,17 @@ fn header(parts: &Parts, name: HeaderName) -> &str {
 }
 
 fn session_cookie(header: &str) -> Option<&str> {
-    header.split(';').find_map(|pair| pair.trim().strip_prefix(COOKIE_NAME)?.strip_prefix('='))
+    let mut pairs = header.split(';').map(str::trim);
+    pairs.find_map(|pair| {
+        pair.strip_prefix(SECURE_PREFIX).unwrap_or(pair).strip_prefix(COOKIE_NAME)?.strip_prefix('=')
+    })
+}
+
+/// The console's cookie, strict and HttpOnly: no script reads it and no other site sends it. By
+/// HTTPS it goes nowhere else, and no other host can set it.
+pub(crate) fn cookie(value: &str, more: &str, is_by_https: bool) -> String {
+    let (prefix, secure) = if is_by_https { (SECURE_PREFIX, "; Secure") } else { ("", "") };
+    format!("{prefix}{COOKIE_NAME}={value}; Path=/; HttpOnly; SameSite=Strict{secure}{more}")
 }
 
 /// A session for a key: what the cookie holds, and nobody else.
@@ -197,6 +235,7 @@ pub(crate) fn secret(begin: &str) -> String {
 pub(crate) struct Origin {
     /// The address.
     address: Option<String>,
+    peer: Option<IpAddr>,
     /// The call: its method and path.
     call: String,
 }
@@ -206,7 +245,28 @@ impl Origin {
         let peer = parts.extensions.get::<ConnectInfo<SocketAddr>>();
         Self {
             address: peer.map(|ConnectInfo(peer)| peer.ip().to_canonical().to_string()),
+            peer: peer.map(|ConnectInfo(peer)| peer.ip()),
             call: format!("{} {}", parts.method, shown(parts.uri.path())),
+        }
+    }
+}
+
+impl Origin {
+    /// Refuses whoever has tried too many keys that open nothing.
+    pub(crate) fn may_try(&self, app: &App, hash: &[u8]) -> Result<(), Refusal> {
+        let wait = self.peer.and_then(|peer| app.throttle.wait(peer, hash, Instant::now()));
+        match wait {
+            Some(wait) => {
+                Err(Refusal::too_many_keys(u32::try_from(wait.as_secs()).unwrap_or(u32::MAX).max(1)))
+            }
+            None => Ok(()),
+        }
+    }
+
+    /// Counts a key that opens nothing.
+    pub(crate) fn tried(&self, app: &App) {
+        if let Some(peer) = self.peer {
+            app.throttle.wrong(peer, Instant::now());
         }
     }
 }
@@ -234,6 +294,7 @@ mod tests {
     #[test]
     fn the_cookie_is_found_among_others() {
         assert_eq!(session_cookie("a=1; nomenta_session=abc; b=2"), Some("abc"));
+        assert_eq!(session_cookie("a=1; __Host-nomenta_session=abc"), Some("abc"));
         assert_eq!(session_cookie("nomenta_sessions=abc"), None);
     }
 }

@@ -20,12 +20,15 @@ use nomenta_store::Retention;
 use crate::guest::Reception;
 use crate::notices::NoticesConfig;
 use crate::one_click::OneClick;
+use crate::server::ServerLimits;
 
 /// Everything that an operator may set.
 #[derive(Clone, Debug)]
 pub struct ServiceConfig {
     /// Where API and console are served.
     pub listen: SocketAddr,
+    /// What strangers may take of it by connecting.
+    pub server: ServerLimits,
     /// PostgreSQL connection URL.
     pub database: String,
     /// 64 hexadecimal characters; seals private keys.

@@ -31,7 +31,9 @@ mod publishing;
 mod registering;
 mod repeats;
 mod sealing;
+mod server;
 mod sweep;
+mod throttle;
 mod told_page;
 mod upkeep;
 mod worker;
@@ -58,6 +60,7 @@ pub use intake::MOST_ROWS;
 pub use nomenta_store::Retention;
 pub use notices::{MailConfig, NoticesConfig};
 pub use one_click::OneClick;
+pub use server::ServerLimits;
 
 use crate::described::Described;
 use crate::handoff::Waits;
@@ -65,6 +68,7 @@ use crate::hub::Hub;
 use crate::notices::Notices;
 use crate::one_click::Offers;
 use crate::repeats::Repeats;
+use crate::throttle::Throttle;
 
 /// Tables that are taken in at once.
 const INTAKES: usize = 2;
@@ -93,6 +97,8 @@ pub(crate) struct App {
     pub repeats: Repeats,
     pub offers: Offers,
     pub waits: Waits,
+    /// Who has tried keys that open nothing.
+    pub throttle: Throttle,
     /// Turns of those who write to customers' zones.
     pub publications: Semaphore,
     /// Turns of those who ask registries.
@@ -154,8 +160,9 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
 
     tracing::info!(listen = %app.config.listen, "serving");
     // Made once for all: by itself each connection would get a copy of every route.
+    let limits = app.config.server;
     let calls = api::router(app).into_make_service_with_connect_info::<SocketAddr>();
-    axum::serve(listener, calls).with_graceful_shutdown(stop.cancelled_owned()).await?;
+    server::serve(listener, calls, limits, stop).await;
 
     worker.await?;
     jobs.await?;
@@ -202,6 +209,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         offers: Offers::default(),
         waits: Waits::default(),
         publications: Semaphore::new(publishing::AT_ONCE),
+        throttle: Throttle::new(config.server.wrong_keys),
         registries: Semaphore::new(registering::AT_ONCE),
         intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),

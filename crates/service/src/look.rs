@@ -228,13 +228,20 @@ async fn probe_all(app: &App, record: &DomainRecord, survey: &Survey, evidence: 
 /// Where somebody else's addresses lead, by redirect or by passing visitors on.
 async fn follow_forwards(app: &App, record: &DomainRecord, survey: &Survey, evidence: &mut Evidence) {
     let host = record.domain.probed_name();
-    let foreign = step::foreign_addresses(&record.domain, survey);
+    let foreign = step::foreign_addresses(&record.domain, survey, app.config.policy.most_visited);
     let resolve = |name: String| app.surveyor.addresses(name).boxed();
+    if !app.prober.may_visit(&foreign.addresses) {
+        evidence.forwards = Some(Vec::new());
+        return;
+    }
 
-    let (forwards, fronts) = tokio::join!(
-        app.prober.forwards(&host, &foreign),
-        app.prober.canary(&host, &foreign, &app.sealer, &resolve)
-    );
+    let fronts = async {
+        match foreign.are_all {
+            true => app.prober.canary(&host, &foreign.addresses, &app.sealer, &resolve).await,
+            false => Vec::new(),
+        }
+    };
+    let (forwards, fronts) = tokio::join!(app.prober.forwards(&host, &foreign.addresses), fronts);
 
     evidence.forwards = Some(forwards);
     evidence.fronts = Some(fronts);
@@ -273,7 +280,8 @@ fn is_former(result: &ProbeResult, held: &CertificateFacts) -> bool {
 fn addresses(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evidence) -> Vec<IpAddr> {
     let fronts = evidence.fronts.as_deref().unwrap_or_default();
     if app.config.policy.fronting == Fronting::Allow && !fronts.is_empty() {
-        return step::foreign_addresses(&record.domain, survey);
+        let most = app.config.policy.most_visited;
+        return step::foreign_addresses(&record.domain, survey, most).addresses;
     }
     step::addresses_to_probe(&record.domain, &app.config.platform, survey)
 }

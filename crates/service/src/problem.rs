@@ -107,6 +107,21 @@ impl Refusal {
         Self::new(StatusCode::SERVICE_UNAVAILABLE, ProblemKind::Unavailable, detail).again_after(AGAIN)
     }
 
+    /// A source that has tried too many keys.
+    pub(crate) fn too_many_keys(seconds: u32) -> Self {
+        let detail = format!(
+            "Too many keys that open nothing were tried from this address. Try again in {seconds} s."
+        );
+        Self::new(StatusCode::TOO_MANY_REQUESTS, ProblemKind::TooSoon, detail).again_after(seconds)
+    }
+
+    /// A change that another site has a browser make.
+    pub(crate) fn other_site() -> Self {
+        let detail =
+            "A page of another site asks for this with your session. Open the console itself to do it.";
+        Self::new(StatusCode::FORBIDDEN, ProblemKind::OtherSite, detail)
+    }
+
     /// What was asked for a moment ago.
     pub(crate) fn too_soon(seconds: u32) -> Self {
         let detail = format!("This was asked for a moment ago. Ask again in {seconds} s.");

@@ -53,10 +53,11 @@ pub struct Looked<'a> {
 }
 
 impl Looked<'_> {
-    /// The lane in which the domain is looked at next: a zone that did not answer now will
-    /// take its time again.
+    /// The lane in which the domain is looked at next: a zone that did not answer now, or took all
+    /// that a look may cost, will take its time again.
     fn next_lane(&self) -> Lane {
-        let is_silent = self.outcome.findings.iter().any(|finding| finding.code == Code::Unreachable);
+        let is_slow = |code| matches!(code, Code::Unreachable | Code::SurveyCutShort);
+        let is_silent = self.outcome.findings.iter().any(|finding| is_slow(finding.code));
         if is_silent { Lane::Silent } else { Lane::Usual }
     }
 }

@@ -17,6 +17,7 @@ mod forwarder;
 mod framed;
 pub mod front;
 pub mod hook;
+pub mod hostile;
 pub mod issuer_front;
 mod knot;
 pub mod layout;

@@ -109,6 +109,7 @@ fn silent(record: &DomainRecord) -> Survey {
         zone: ZoneView::Unreachable { zone: record.domain.zone.clone(), tried: Vec::new(), delegation: None },
         readings: Vec::new(),
         followed: Vec::new(),
+        cuts: Vec::new(),
         trust: None,
         routed: record.domain.routed(),
         depth: Depth::Full,

@@ -4,6 +4,7 @@ use std::net::{IpAddr, SocketAddr};
 use std::ops::RangeInclusive;
 use std::path::PathBuf;
 use std::str::FromStr;
+use std::time::Duration;
 
 use chrono::TimeDelta;
 use clap::{Args, ValueEnum};
@@ -14,7 +15,7 @@ use nomenta_core::judge::policy::{Fronting, Policy};
 use nomenta_core::learned::lessons::Enough;
 use nomenta_core::reading::method::Method;
 use nomenta_dns::{Politeness, SurveyLimits, Vantage};
-use nomenta_service::Retention;
+use nomenta_service::{Retention, ServerLimits};
 use thiserror::Error;
 
 use super::{NoticeOptions, ReceptionOptions};
@@ -27,6 +28,8 @@ pub(crate) struct ServeOptions {
     /// Where API and console are served.
     #[arg(long, default_value = "127.0.0.1:8640")]
     pub listen: SocketAddr,
+    #[command(flatten)]
+    pub server: ServerOptions,
     /// PostgreSQL connection URL.
     #[arg(long, env = "NOMENTA_DATABASE", hide_env_values = true)]
     pub database: String,
@@ -114,15 +117,8 @@ pub(crate) struct ServeOptions {
     /// Most questions in a second to one DNS server; 0 for no limit.
     #[arg(long, default_value_t = Politeness::default().per_second)]
     pub server_rate: u32,
-    /// Longest that finding the servers of a zone may take, in seconds.
-    #[arg(long, default_value_t = SurveyLimits::default().walk.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
-    pub walk_limit: u64,
-    /// Most questions to find the servers of a zone.
-    #[arg(long, default_value_t = SurveyLimits::default().questions, value_parser = clap::value_parser!(u32).range(10..))]
-    pub walk_questions: u32,
-    /// Longest that the readings of one look may take, in seconds.
-    #[arg(long, default_value_t = SurveyLimits::default().readings.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
-    pub reading_limit: u64,
+    #[command(flatten)]
+    pub budget: BudgetOptions,
     /// Port of plain HTTP at customers' domains.
     #[arg(long, default_value_t = 80)]
     pub http_port: u16,
@@ -240,6 +236,92 @@ pub(crate) struct ServeOptions {
     pub pair_hold: u32,
 }
 
+/// What strangers may take of the service by connecting to it.
+#[derive(Args)]
+pub(crate) struct ServerOptions {
+    /// Connections to API and console at once.
+    #[arg(long, default_value_t = ServerLimits::default().connections, value_name = "CONNECTIONS", value_parser = read_connections)]
+    pub connections: usize,
+    /// Most seconds that the head of a call may take, or the wait for the next one.
+    #[arg(long, default_value_t = ServerLimits::default().head.as_secs(), value_name = "SECONDS",
+        value_parser = clap::value_parser!(u64).range(1..=3_600))]
+    pub head_limit: u64,
+    /// Keys that open nothing and that one address may try at once; then one in three seconds.
+    #[arg(long, default_value_t = ServerLimits::default().wrong_keys, value_name = "KEYS",
+        value_parser = clap::value_parser!(u32).range(1..))]
+    pub wrong_keys: u32,
+}
+
+impl ServerOptions {
+    /// The same as the service has it.
+    pub(crate) fn limits(&self) -> ServerLimits {
+        ServerLimits {
+            connections: self.connections,
+            head: Duration::from_secs(self.head_limit),
+            wrong_keys: self.wrong_keys,
+        }
+    }
+}
+
+/// What one look may cost, whatever a zone publishes.
+#[derive(Args)]
+pub(crate) struct BudgetOptions {
+    /// Most seconds in which the zone and its servers are looked for.
+    #[arg(long, default_value_t = SurveyLimits::default().walk.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
+    pub walk_limit: u64,
+    /// Most questions that are asked for that.
+    #[arg(long, default_value_t = SurveyLimits::default().questions, value_parser = clap::value_parser!(u32).range(10..))]
+    pub walk_questions: u32,
+    /// Most seconds in which the zone is read, once it is found.
+    #[arg(long, default_value_t = SurveyLimits::default().readings.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
+    pub reading_limit: u64,
+    /// Most seconds for which a quick look at many domains waits for the zones that are not known.
+    #[arg(long, default_value_t = SurveyLimits::default().quick.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
+    pub quick_limit: u64,
+    /// Most addresses of a zone's name servers that are asked.
+    #[arg(long, default_value_t = SurveyLimits::default().servers, value_parser = clap::value_parser!(u32).range(2..=1_000))]
+    pub most_servers: u32,
+    /// Most name servers of one domain whose addresses are looked for.
+    #[arg(long, default_value_t = SurveyLimits::default().lookups, value_parser = clap::value_parser!(u32).range(2..=1_000))]
+    pub most_lookups: u32,
+    /// Most records of one answer that are read.
+    #[arg(long, default_value_t = SurveyLimits::default().records, value_parser = clap::value_parser!(u32).range(10..=5_000))]
+    pub most_records: u32,
+    /// Most octets of answers that are read.
+    #[arg(long, default_value_t = SurveyLimits::default().octets, value_parser = clap::value_parser!(u32).range(10_000..))]
+    pub most_octets: u32,
+    /// Most answers that are fetched by TCP.
+    #[arg(long, default_value_t = SurveyLimits::default().connections, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub most_connections: u32,
+    /// Most aliases that are followed out of the zone, one after the other.
+    #[arg(long, default_value_t = SurveyLimits::default().aliases, value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub most_aliases: u32,
+    /// Most addresses of others that are visited for one domain.
+    #[arg(long, default_value_t = Policy::default().most_visited, value_parser = read_least)]
+    pub most_visited: usize,
+    /// Most visits in a minute to one network of others, whatever leads there.
+    #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..))]
+    pub visits_a_minute: u32,
+}
+
+impl BudgetOptions {
+    /// The same as the surveyor has it.
+    pub(crate) fn limits(&self) -> SurveyLimits {
+        SurveyLimits {
+            walk: Duration::from_secs(self.walk_limit),
+            questions: self.walk_questions,
+            readings: Duration::from_secs(self.reading_limit),
+            quick: Duration::from_secs(self.quick_limit),
+            servers: self.most_servers,
+            lookups: self.most_lookups,
+            records: self.most_records,
+            octets: self.most_octets,
+            connections: self.most_connections,
+            aliases: self.most_aliases,
+        }
+    }
+}
+
 /// Which addresses customers' zones may lead to.
 #[derive(Clone, Copy, Debug, ValueEnum)]
 pub(crate) enum EgressRule {
@@ -295,6 +377,10 @@ fn read_calls(given: &str) -> Result<usize, OutOfRange> {
 
 fn read_least(given: &str) -> Result<usize, OutOfRange> {
     read_within::<u16>(given, "a number of cases", 2..=1_000).map(usize::from)
+}
+
+fn read_connections(given: &str) -> Result<usize, OutOfRange> {
+    read_within::<u32>(given, "a number of connections", 10..=1_000_000).map(|number| number as usize)
 }
 
 fn read_window(given: &str) -> Result<usize, OutOfRange> {

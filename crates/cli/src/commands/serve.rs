@@ -17,7 +17,7 @@ use nomenta_core::reading::method::Method;
 use nomenta_core::reading::registration::Registries;
 use nomenta_core::sheet::form::Book;
 use nomenta_dns::responder::ChallengeZone;
-use nomenta_dns::{DnsConfig, Egress, Politeness, SurveyLimits};
+use nomenta_dns::{DnsConfig, Egress, Politeness};
 use nomenta_service::{BootKey, ChallengeDns, ServiceConfig};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
@@ -100,8 +100,10 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
             https_port: options.https_port,
             time_limit: PROBE_LIMIT,
             egress,
+            visits: options.budget.visits_a_minute,
         },
         listen: options.listen,
+        server: options.server.limits(),
         database: options.database,
         sealing_key: sealing_key.context("No sealing key was given")?,
         former_sealing_key: former,
@@ -145,6 +147,7 @@ fn policy(options: &ServeOptions) -> Policy {
         order_retry: seconds(options.order_retry),
         method: options.validation,
         fronting: options.proxies,
+        most_visited: options.budget.most_visited,
         grace: seconds(options.grace),
         pair_hold: seconds(options.pair_hold),
         orders_per_domain: options.domain_orders,
@@ -171,11 +174,7 @@ fn dns(options: &ServeOptions, egress: Egress) -> DnsConfig {
         timeout: REPLY_LIMIT,
         tries: 3,
         politeness: Politeness { in_flight: options.server_window, per_second: options.server_rate },
-        limits: SurveyLimits {
-            walk: Duration::from_secs(options.walk_limit),
-            questions: options.walk_questions,
-            readings: Duration::from_secs(options.reading_limit),
-        },
+        limits: options.budget.limits(),
         egress,
     }
 }

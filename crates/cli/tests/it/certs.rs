@@ -33,7 +33,7 @@ fn prober(http_port: u16, https_port: u16, egress: Egress) -> Prober {
     // Fails only if another test was first.
     let _ = rustls_ring();
     let time_limit = Duration::from_secs(2);
-    let config = ProberConfig { http_port, https_port, time_limit, egress };
+    let config = ProberConfig { http_port, https_port, time_limit, egress, visits: 1_000 };
     Prober::new(config, &stage().world.layout.ca_roots()).expect("roots")
 }
 
@@ -231,7 +231,13 @@ fn an_address_outside_the_rule_is_not_visited() {
 #[test]
 fn roots_that_cannot_be_read_are_named() {
     let error = Prober::new(
-        ProberConfig { http_port: 1, https_port: 1, time_limit: Duration::ZERO, egress: Egress::public() },
+        ProberConfig {
+            http_port: 1,
+            https_port: 1,
+            time_limit: Duration::ZERO,
+            egress: Egress::public(),
+            visits: 1,
+        },
         std::path::Path::new("/dev/null"),
     );
     assert_eq!(error.err().map(|e| e.to_string()).as_deref(), Some("it holds no certificate"));

@@ -176,6 +176,7 @@ fn silence_forgery_and_garbage_are_told_apart_from_answers() {
                     Outcome::NoRoute => "no route",
                     Outcome::Short { .. } => "short",
                     Outcome::Late => "late",
+                    Outcome::Unread { .. } => "unread",
                 });
             assert!(outcomes.clone().all(|o| o == want), "{want}: {:?}", outcomes.collect::<Vec<_>>());
         }

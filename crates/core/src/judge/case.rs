@@ -35,6 +35,9 @@ pub struct Owners {
     pub with: usize,
     /// Answer at all.
     pub all: usize,
+    /// Whether a vantage sees it too, so that an answer forged on one path proves nothing; `None`
+    /// where none answers.
+    pub is_seen: Option<bool>,
 }
 
 /// Everything a detector may look at.
@@ -90,7 +93,7 @@ impl<'a> Case<'a> {
         let (servers, vantages): (Vec<_>, Vec<_>) =
             survey.sources().into_iter().partition(|source| source.is_authority());
         let views = survey.views_of(servers.iter().copied());
-        let owners = owners(&sheet, survey, &servers);
+        let owners = owners(&sheet, survey, &servers, &vantages);
         let verdict = worst(&expected, &views);
         let target = domain.target(platform);
 
@@ -386,12 +389,16 @@ impl<'a> Case<'a> {
     }
 }
 
-fn owners(sheet: &Sheet, survey: &Survey, servers: &[&Source]) -> Owners {
-    let verdicts = servers.iter().map(|source| verdict::ownership(sheet, survey, source));
-    let answered: Vec<_> = verdicts.filter(|verdict| *verdict != Verdict::Unreadable).collect();
+fn owners(sheet: &Sheet, survey: &Survey, servers: &[&Source], vantages: &[&Source]) -> Owners {
+    let answered = |sources: &[&Source]| -> Vec<Verdict> {
+        let verdicts = sources.iter().map(|source| verdict::ownership(sheet, survey, source));
+        verdicts.filter(|verdict| *verdict != Verdict::Unreadable).collect()
+    };
+    let (own, seen) = (answered(servers), answered(vantages));
 
-    let with = answered.iter().filter(|verdict| **verdict == Verdict::Match).count();
-    Owners { with, all: answered.len() }
+    let with = own.iter().filter(|verdict| **verdict == Verdict::Match).count();
+    let is_seen = (!seen.is_empty()).then(|| seen.contains(&Verdict::Match));
+    Owners { with, all: own.len(), is_seen }
 }
 
 fn worst(expected: &Expected<'_>, views: &[(&Source, HostView)]) -> Verdict {

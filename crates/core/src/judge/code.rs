@@ -15,6 +15,8 @@ crate::spelled! {
         RegistrationExpiring = "registration-expiring",
         /// None of the zone's servers answers.
         Unreachable = "unreachable",
+        /// A zone asks for more than one look may cost.
+        SurveyCutShort = "survey-cut-short",
         /// Resolvers that check signatures refuse the zone.
         DnssecBroken = "dnssec-broken",
         /// A server turns EDNS away, and resolvers do not cope.

@@ -57,6 +57,9 @@ pub struct Policy {
     pub method: Method,
     /// What to think of a proxy in front.
     pub fronting: Fronting,
+    /// Most of somebody else's addresses that are visited for one domain. A proxy in front has a
+    /// few; what has more is taken for none.
+    pub most_visited: usize,
     /// How long a gate may be lapsed before it counts as not passed.
     pub grace: Duration,
     /// How long one of a pair waits for the other, to share a certificate.
@@ -87,6 +90,7 @@ impl Default for Policy {
             order_retry_most: Duration::hours(24),
             method: Method::Http,
             fronting: Fronting::Block,
+            most_visited: 8,
             grace: Duration::hours(72),
             pair_hold: Duration::minutes(1),
             orders_per_domain: 40,

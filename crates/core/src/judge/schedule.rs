@@ -9,7 +9,7 @@ use crate::judge::evidence::OrderState;
 use crate::judge::finding::{Finding, Severity};
 use crate::judge::gate::{GateName, Gates, Stage};
 use crate::judge::policy::Policy;
-use crate::judge::waiting::Wait;
+use crate::judge::waiting::{self, Wait};
 use crate::reading::target::Depth;
 
 /// Growth of the wait from one quiet look to the next.
@@ -39,7 +39,7 @@ pub(crate) fn after_look(case: &Case<'_>, outlook: &Outlook<'_>) -> DateTime<Utc
     if outlook.gates.are_in_doubt() {
         return case.now + case.policy.second_look;
     }
-    if let Some(ends) = outlook.cache_ends() {
+    if let Some(ends) = outlook.cache_ends().or_else(|| waiting::token_until(case)) {
         return when_cache_ends(ends, case.policy, case.now);
     }
 

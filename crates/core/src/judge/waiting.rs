@@ -73,6 +73,19 @@ fn failed<'a>(case: &'a Case<'_>, source: &Source) -> Option<&'a Reading> {
     readings.filter(|reading| &reading.source == source).find(|reading| reading.answer().is_none())
 }
 
+/// When the first vantage lets go of the absence of the token that it holds, once the zone's own
+/// servers have it; `None` where none says.
+pub fn token_until(case: &Case<'_>) -> Option<DateTime<Utc>> {
+    if !case.is_owned() || case.owners.is_seen != Some(false) {
+        return None;
+    }
+    let challenge = &case.sheet.challenge;
+    let readings =
+        case.survey.of(challenge, RecordType::Txt).filter(|reading| !reading.source.is_authority());
+    let seconds = readings.filter_map(|reading| left(reading, challenge)).min()?;
+    Some(case.survey.at + Duration::seconds(seconds.into()))
+}
+
 /// Share of the vantages that see it, of those that answer; `None` where none
 /// does.
 pub fn spread(waits: &[Wait]) -> Option<f64> {

@@ -6,6 +6,7 @@ use std::net::IpAddr;
 use serde::{Deserialize, Serialize};
 
 use crate::name::dns::DnsName;
+use crate::reading::cut::Limit;
 use crate::reading::record::{Record, RecordData, RecordType};
 
 /// Response code (RFC 1035, section 4.1.1).
@@ -122,6 +123,11 @@ pub enum Outcome {
     },
     /// The time for the whole survey ran out before the answer came.
     Late,
+    /// It was not asked, or what came was not read: the look had used up what it may.
+    Unread {
+        /// What was used up.
+        limit: Limit,
+    },
     /// This machine has no way to such an address, as with IPv6 on an IPv4-only
     /// one. It says nothing about the server.
     NoRoute,
@@ -249,7 +255,7 @@ impl Reading {
         match &self.outcome {
             Outcome::Answer { .. } => true,
             Outcome::Silence | Outcome::Short { .. } | Outcome::Garbled { .. } => self.source.is_authority(),
-            Outcome::Guarded | Outcome::NoRoute | Outcome::Late => false,
+            Outcome::Guarded | Outcome::NoRoute | Outcome::Late | Outcome::Unread { .. } => false,
         }
     }
 
@@ -274,6 +280,7 @@ impl Reading {
             Outcome::NoRoute => Some("cannot be reached from here".into()),
             Outcome::Short { reason } => Some(format!("cuts its answer short, and {reason}")),
             Outcome::Late => Some("did not answer before the survey had to end".into()),
+            Outcome::Unread { limit } => Some(format!("was not read: the look had used up its {limit}")),
             Outcome::Garbled { reason } => Some(format!("answers unreadably: {reason}")),
         }
     }

@@ -20,6 +20,13 @@ pub struct Delegation {
     pub faults: Vec<ServerFault>,
 }
 
+impl Delegation {
+    /// Whether there are more servers than were asked.
+    pub fn is_partial(&self) -> bool {
+        self.faults.iter().any(|fault| fault.fault == Fault::Unasked)
+    }
+}
+
 /// A listed name server that cannot be asked.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

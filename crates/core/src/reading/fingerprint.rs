@@ -151,6 +151,7 @@ impl Print {
             Outcome::Garbled { .. } => self.tag(5),
             Outcome::Short { .. } => self.tag(6),
             Outcome::Late => self.tag(7),
+            Outcome::Unread { .. } => self.tag(8),
         }
     }
 

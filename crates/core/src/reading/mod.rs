@@ -4,6 +4,7 @@
 pub mod answer;
 pub mod caa;
 pub mod climb;
+pub mod cut;
 pub mod delegation;
 pub mod fingerprint;
 pub mod method;

@@ -10,6 +10,7 @@ use crate::name::dns::{self, DnsName};
 use crate::name::hostname::Hostname;
 use crate::name::mask;
 use crate::reading::answer::{Reading, Source};
+use crate::reading::cut::Cut;
 use crate::reading::delegation::Delegation;
 use crate::reading::record::{Record, RecordData, RecordType};
 use crate::reading::target::Depth;
@@ -34,6 +35,9 @@ pub struct Survey {
     /// The chain of trust, where a resolver finds fault with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trust: Option<Trust>,
+    /// What was left out, since it would have cost more than one look may.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub cuts: Vec<Cut>,
     /// Where routing records stand: the host, or `*.` and the host.
     #[serde(default)]
     pub routed: DnsName,

@@ -124,7 +124,8 @@ impl Target {
         list.extend([
             Question::of_authority(apex, RecordType::Soa),
             Question::of_authority(apex, RecordType::Ns),
-            Question::of_authority(self.routed.clone(), RecordType::Txt),
+            // The token may stand there too, and a vantage has to see it.
+            Question::everywhere(self.routed.clone(), RecordType::Txt),
             Question::of_authority(self.routed.clone(), RecordType::Mx),
             Question::of_authority(self.routed.clone(), RecordType::Https),
             Question::everywhere(self.canonical.clone(), RecordType::A),
@@ -134,7 +135,7 @@ impl Target {
 
         // Under an asterisk, the token may stand at the host all the same.
         if self.host.as_str() != self.routed.as_str() {
-            list.push(Question::of_authority(self.host.as_str(), RecordType::Txt));
+            list.push(Question::everywhere(self.host.as_str(), RecordType::Txt));
         }
         if self.routed != apex {
             list.push(Question::of_authority(apex, RecordType::Mx));
@@ -246,7 +247,7 @@ mod tests {
                 "timetable.onswick.example AAAA everywhere",
                 "onswick.example SOA",
                 "onswick.example NS",
-                "timetable.onswick.example TXT",
+                "timetable.onswick.example TXT everywhere",
                 "timetable.onswick.example MX",
                 "timetable.onswick.example HTTPS",
                 "onswick.edge.quaymark.example A everywhere",

@@ -42,6 +42,7 @@ pub(super) fn survey(file: &ZoneFile, domain: &Domain, platform: &Platform, at: 
         zone,
         readings,
         followed: Vec::new(),
+        cuts: Vec::new(),
         trust: None,
         routed: target.routed,
         depth: Depth::Full,

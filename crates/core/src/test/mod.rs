@@ -270,6 +270,7 @@ fn assembled(host: Hostname, routed: DnsName, readings: Vec<Reading>) -> Survey 
         zone: found(),
         readings,
         followed: Vec::new(),
+        cuts: Vec::new(),
         trust: None,
         routed,
         depth: Depth::Full,

@@ -6,6 +6,7 @@ use std::future::poll_fn;
 use std::io::ErrorKind;
 use std::net::SocketAddr;
 use std::pin::pin;
+use std::sync::Arc;
 use std::task::Poll;
 use std::time::Duration;
 
@@ -18,7 +19,7 @@ use super::{Batch, Prepared, Raw, Settings};
 use crate::ask::Ask;
 use crate::pace::{Next, Server};
 use crate::sockets::{Sent, Sockets, Unsent};
-use crate::wire::{self, Mismatch};
+use crate::wire::{self, Echo, Mismatch};
 
 /// Questions on the way at once, over all servers.
 const WINDOW: usize = 4096;
@@ -43,6 +44,8 @@ struct Query {
     more: Vec<Waiter>,
     tries: u32,
     garbled: Option<String>,
+    /// A reply whose name has other letters: the server's own, if no better one comes.
+    folded: Option<Arc<[u8]>>,
     /// The try that is on the way.
     sent: Option<Sent>,
     /// Counts tries, so that an old deadline is told from a new one.
@@ -184,6 +187,7 @@ impl Driver {
             more: Vec::new(),
             tries,
             garbled: None,
+            folded: None,
             sent: None,
             turn: 0,
         });
@@ -227,7 +231,8 @@ impl Driver {
     /// Readies one question for the next flush.
     fn dispatch(&mut self, key: usize, now: Instant) {
         let query = &mut self.queries[key];
-        match self.sockets.stage(query.ask.server, key, &mut query.message, now) {
+        let folds = self.servers.get(&query.ask.server).is_some_and(|server| server.folds_case);
+        match self.sockets.stage(query.ask.server, key, &mut query.message, folds, now) {
             Ok(sent) => {
                 query.sent = Some(sent);
                 query.turn += 1;
@@ -267,10 +272,16 @@ impl Driver {
             let Some(query) = self.queries.get_mut(key).filter(|q| q.ask.server == from) else { continue };
 
             match wire::is_reply(bytes, &query.message) {
-                Ok(refused) => {
+                // Somebody else's, or of a server that does not keep the case: time tells.
+                Ok(Echo { keeps_case: false, .. })
+                    if !self.servers.get(&from).is_some_and(|s| s.folds_case) =>
+                {
+                    query.folded.get_or_insert_with(|| bytes.into());
+                }
+                Ok(Echo { is_refusal, .. }) => {
                     let raw = Raw::Reply(bytes.into());
                     let rtt = query.sent.as_ref().map_or(Duration::ZERO, |sent| sent.at.elapsed());
-                    self.land(key, |server| if refused { server.refused() } else { server.answered() });
+                    self.land(key, |server| if is_refusal { server.refused() } else { server.answered() });
                     self.finish(key, raw, rtt);
                 }
                 Err(Mismatch::Garbled(reason)) => query.garbled = Some(reason),
@@ -306,6 +317,11 @@ impl Driver {
                 continue;
             }
 
+            if let Some(bytes) = self.queries[key].folded.take() {
+                self.land(key, |server| server.folds_case = true);
+                self.finish(key, Raw::Reply(bytes), self.settings.timeout);
+                continue;
+            }
             self.land(key, |server| server.silent(now));
             let query = &mut self.queries[key];
             if query.tries > 0 {

@@ -30,6 +30,8 @@ pub(crate) struct Settings {
     pub tries: u32,
     /// How fast one server is asked.
     pub politeness: Politeness,
+    /// Records of each section of a reply that are kept.
+    pub records: usize,
 }
 
 /// A question, with its message; the id is set anew for each try.
@@ -81,7 +83,7 @@ impl Engine {
 
         let raw = if questions.is_empty() { Vec::new() } else { self.submit(questions).await };
         for (place, (raw, rtt)) in places.into_iter().zip(raw) {
-            answers[place] = Some((read(raw, &asks[place]), rtt));
+            answers[place] = Some((read(raw, &asks[place], self.settings.records), rtt));
         }
 
         // A driver that is gone, as when its runtime ends, answers nothing.
@@ -101,14 +103,14 @@ impl Engine {
     }
 }
 
-fn read(raw: Raw, ask: &Ask) -> Got {
+fn read(raw: Raw, ask: &Ask, records: usize) -> Got {
     match raw {
         Raw::Silence => Got::Silence,
         Raw::NoRoute => Got::NoRoute,
         Raw::Garbled(reason) => Got::Garbled(reason),
         Raw::Reply(bytes) => {
             let id = u16::from_be_bytes([bytes[0], bytes[1]]);
-            match wire::decode(&bytes, id, &ask.name, ask.rtype) {
+            match wire::decode(&bytes, id, &ask.name, ask.rtype, records) {
                 Ok(reply) => Got::Reply(reply),
                 Err(Mismatch::Garbled(reason)) => Got::Garbled(reason),
                 Err(Mismatch::Stranger) => Got::Garbled("the answer is to another question".into()),

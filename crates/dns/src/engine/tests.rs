@@ -2,6 +2,7 @@
 
 use std::net::SocketAddr;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Instant;
 
 use nomenta_core::reading::answer::Rcode;
 use nomenta_core::reading::record::RecordType;
@@ -37,7 +38,7 @@ fn answered(question: &[u8]) -> Vec<u8> {
 
 fn engine() -> Engine {
     let politeness = Politeness { in_flight: 64, per_second: 0 };
-    Engine::new(Settings { timeout: Duration::from_millis(150), tries: 3, politeness })
+    Engine::new(Settings { timeout: Duration::from_millis(150), tries: 3, politeness, records: 100 })
 }
 
 fn ask(server: SocketAddr, index: usize) -> Ask {
@@ -105,4 +106,24 @@ async fn garbage_is_waited_past_and_named_when_nothing_better_comes() {
     .await;
     let answers = engine().ask_all(&[ask(mending, 1)]).await;
     assert_eq!(rcode(&answers[0].0), Some(Rcode::NoError));
+}
+
+#[tokio::test]
+async fn a_reply_with_other_letters_is_taken_only_if_no_better_one_comes() {
+    // Forged first, with the letters as anybody would guess them.
+    let (address, _) = server(|_, q| Some(answered(q))).await;
+    let answers = engine().ask_all(&[ask(address, 1)]).await;
+    assert_eq!(rcode(&answers[0].0), Some(Rcode::NoError));
+
+    let small = |q: &[u8]| [&q[..12], &q[12..].to_ascii_lowercase()].concat();
+    let (folding, count) = server(move |_, q| Some(answered(&small(q)))).await;
+    let engine = engine();
+    let first = engine.ask_all(&[ask(folding, 1)]).await;
+    assert_eq!(rcode(&first[0].0), Some(Rcode::NoError));
+    let asked: Vec<_> = (2..50).map(|index| ask(folding, index)).collect();
+    let begun = Instant::now();
+    let later = engine.ask_all(&asked).await;
+    assert!(later.iter().all(|(got, _)| rcode(got) == Some(Rcode::NoError)));
+    assert!(begun.elapsed() < Duration::from_millis(150), "it is known by now");
+    assert_eq!(count.load(Ordering::SeqCst), 49);
 }

@@ -183,6 +183,7 @@ fn finish(path: &str, method: &str, operation: &mut Value) {
 
     let mut refusals = vec![
         (400, "The path or the query cannot be read, or the body is no JSON."),
+        (429, "Too much was asked at once, or too many keys were tried."),
         (503, "Not to be had now."),
     ];
     if !is_open {

@@ -16,7 +16,7 @@ use uuid::Uuid;
 use super::paging;
 use super::registry::accounts_of;
 use crate::App;
-use crate::access::{self, COOKIE_NAME, Caller, Origin};
+use crate::access::{self, Caller, Origin};
 use crate::problem::{Body, Named, Params, Refusal};
 
 type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
@@ -39,8 +39,11 @@ pub(super) async fn sign_in(
     origin: Origin,
     Body(typed): Body<SignIn>,
 ) -> Result<WithCookie<Json<Who>>, Refusal> {
-    let key = app.calls.key_by_hash(&access::hash(typed.key.trim())).await?;
+    let hash = access::hash(typed.key.trim());
+    origin.may_try(&app, &hash)?;
+    let key = app.calls.key_by_hash(&hash).await?;
     let key = key.ok_or_else(|| {
+        origin.tried(&app);
         let message = "This key is unknown or revoked. Ask an admin for one.";
         Refusal::field("key", FieldCode::UnknownKey, message)
     })?;
@@ -50,8 +53,9 @@ pub(super) async fn sign_in(
         return Err(Refusal::field("key", FieldCode::EdgeKey, message));
     }
 
+    app.throttle.right(&hash);
     let session = access::begin_session(&app, key.clone(), origin).await?;
-    Ok((cookie(&session, ""), Json(who_of(key))))
+    Ok((cookie(&app, &session, ""), Json(who_of(key))))
 }
 
 /// Ends the console's session, with all that it has opened.
@@ -66,7 +70,7 @@ pub(super) async fn sign_out(
         ended
             .or_else(|error| if matches!(error, StoreError::Missing { .. }) { Ok(()) } else { Err(error) })?;
     }
-    Ok((cookie("", "; Max-Age=0"), StatusCode::NO_CONTENT))
+    Ok((cookie(&app, "", "; Max-Age=0"), StatusCode::NO_CONTENT))
 }
 
 /// Sessions that have not ended, newest first, a page at a time; the `Link` header leads to
@@ -110,8 +114,7 @@ pub(super) async fn end(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Strict and HttpOnly: no script reads it and no other site sends it.
-fn cookie(value: &str, more: &str) -> AppendHeaders<[(header::HeaderName, String); 1]> {
-    let text = format!("{COOKIE_NAME}={value}; Path=/; HttpOnly; SameSite=Strict{more}");
-    AppendHeaders([(header::SET_COOKIE, text)])
+fn cookie(app: &App, value: &str, more: &str) -> AppendHeaders<[(header::HeaderName, String); 1]> {
+    let is_by_https = app.config.reception.public_url.starts_with("https://");
+    AppendHeaders([(header::SET_COOKIE, access::cookie(value, more, is_by_https))])
 }

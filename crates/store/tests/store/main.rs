@@ -114,6 +114,7 @@ fn survey(record: &DomainRecord) -> Survey {
         zone,
         readings: Vec::new(),
         followed: Vec::new(),
+        cuts: Vec::new(),
         trust: None,
         routed,
         depth: Depth::Full,

@@ -45,6 +45,7 @@ mod registration_on_hold;
 mod server_lame;
 mod servers_disagree;
 mod stalled;
+mod survey_cut_short;
 mod tcp_closed;
 mod token_altered;
 mod token_misplaced;
@@ -65,6 +66,7 @@ pub static CATALOGUE: &[&Entry] = &[
     &name_unregistered::ENTRY,
     &registration_expiring::ENTRY,
     &unreachable::ENTRY,
+    &survey_cut_short::ENTRY,
     &dnssec_broken::ENTRY,
     &delegated_away::ENTRY,
     &server_lame::ENTRY,

@@ -23,9 +23,19 @@ pub fn addresses_to_probe(domain: &Domain, platform: &Platform, survey: &Survey)
     six.chain(view.ipv4.into_iter().map(IpAddr::from)).collect()
 }
 
+/// Addresses that are somebody else's.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Foreign {
+    /// Those that are visited.
+    pub addresses: Vec<IpAddr>,
+    /// Whether that is all of them.
+    pub are_all: bool,
+}
+
 /// The addresses that visitors are led to and that are somebody else's, IPv6
-/// first: those in the zone, and those that the vantages find behind an alias.
-pub fn foreign_addresses(domain: &Domain, survey: &Survey) -> Vec<IpAddr> {
+/// first: those in the zone, and those that the vantages find behind an alias. At most
+/// `most` are visited, whoever they are.
+pub fn foreign_addresses(domain: &Domain, survey: &Survey, most: usize) -> Foreign {
     let mut six = BTreeSet::new();
     let mut four = BTreeSet::new();
     for view in survey.sources().into_iter().filter_map(|source| survey.host_view(source)) {
@@ -34,5 +44,8 @@ pub fn foreign_addresses(domain: &Domain, survey: &Survey) -> Vec<IpAddr> {
     }
 
     let six = six.into_iter().map(IpAddr::from);
-    six.chain(four.into_iter().map(IpAddr::from)).collect()
+    let mut addresses: Vec<_> = six.chain(four.into_iter().map(IpAddr::from)).collect();
+    let are_all = addresses.len() <= most;
+    addresses.truncate(most);
+    Foreign { addresses, are_all }
 }

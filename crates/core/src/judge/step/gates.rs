@@ -36,9 +36,17 @@ impl From<Judged> for Next {
     }
 }
 
-/// Passes when every authoritative server that answers returns the token.
+/// What was judged, where all was read that there is to read: a part says nothing.
+pub(super) fn on_the_whole(case: &Case<'_>, judged: Judged) -> Judged {
+    match case.survey.cuts.first() {
+        None => judged,
+        Some(cut) => Unknown(format!("Only a part was read: {cut}.")),
+    }
+}
+
+/// Passes when every authoritative server that answers returns the token, and a vantage sees it.
 pub(super) fn ownership(case: &Case<'_>) -> Judged {
-    let Owners { with, all } = case.owners;
+    let Owners { with, all, is_seen } = case.owners;
     if all == 0 {
         return unread(case.survey);
     }
@@ -56,7 +64,16 @@ pub(super) fn ownership(case: &Case<'_>) -> Judged {
             "The token ran out on {day}. Rotate it, and hand the customer the new sheet."
         ));
     }
-    Pass(format!("The token is at every authoritative server ({all})."))
+    let found = format!("The token is at every authoritative server ({all}).");
+    match is_seen {
+        _ if was_owned(case) || case.vantages.is_empty() => Pass(found),
+        Some(true) => Pass(found),
+        Some(false) => match waiting::token_until(case) {
+            Some(at) => NotYet(format!("{found} No vantage sees it before {}.", moment(at, case.now))),
+            None => NotYet(format!("{found} No vantage sees it yet.")),
+        },
+        None => Unknown(format!("{found} No vantage answers to confirm it.")),
+    }
 }
 
 fn unread(survey: &Survey) -> Judged {

@@ -11,7 +11,7 @@ mod gates;
 
 use chrono::{DateTime, Utc};
 
-pub use self::addresses::{addresses_to_probe, foreign_addresses};
+pub use self::addresses::{Foreign, addresses_to_probe, foreign_addresses};
 pub use self::gates::wants_pair_canary;
 pub use crate::judge::action::Action;
 
@@ -91,8 +91,8 @@ impl<'a> Judgement<'a> {
     fn gates(&self) -> (Gates, Option<Action>) {
         let Self { case, found, waits } = self;
         let mut board = Board::new(case, found);
-        board.set(GateName::Ownership, gates::ownership(case));
-        board.set(GateName::Routing, gates::routing(case, waits));
+        board.set(GateName::Ownership, gates::on_the_whole(case, gates::ownership(case)));
+        board.set(GateName::Routing, gates::on_the_whole(case, gates::routing(case, waits)));
 
         let certificate = gates::certificate(case, &board, waits);
         board.set(GateName::Certificate, certificate.judged);

@@ -10,6 +10,7 @@ use crate::judge::evidence::OrderState;
 use crate::judge::evidence::{CanaryFetch, Probe, Problem};
 use crate::judge::gate::{GateState, Stage};
 use crate::judge::policy::Fronting;
+use crate::reading::cut::{Cut, Limit};
 use crate::reading::record::RecordType;
 use crate::reading::survey::Survey;
 use crate::reading::target::Depth;
@@ -51,6 +52,49 @@ fn nothing_passes_without_evidence() {
         assert_eq!(states(&outcome), [Waiting; 4]);
         assert_eq!(outcome.action, None);
     }
+}
+
+#[test]
+fn ownership_needs_a_vantage_beside_the_zones_own_servers_until_it_is_proved() {
+    let mut domain = testing::domain(HOST);
+    let seen_by = |seeing| {
+        let survey = testing::survey_spread(HOST, &testing::healthy(HOST), seeing, 2);
+        Evidence { survey: Some(survey), ..Evidence::default() }
+    };
+    assert_eq!(states(&judge(&domain, &seen_by(1)))[0], Passed, "one is enough");
+    let unseen = judge(&domain, &seen_by(0));
+    assert_eq!(states(&unseen)[0], Waiting);
+    assert!(unseen.gates.get(Ownership).reason.ends_with("No vantage sees it yet."), "{:?}", unseen.gates);
+
+    let mut holding = seen_by(0);
+    for reading in &mut holding.survey.as_mut().expect("one").readings {
+        reading.negative_ttl = (!reading.source.is_authority()).then_some(90);
+    }
+    let holding = judge(&domain, &holding);
+    assert!(holding.gates.get(Ownership).reason.contains("No vantage sees it before"));
+    assert_eq!(holding.next_look, now() + Duration::seconds(91), "looked at when it lets go");
+
+    domain.gates = judge(&domain, &seen_by(2)).gates;
+    assert_eq!(states(&judge(&domain, &seen_by(0)))[0], Passed, "what was proved stays so");
+}
+
+#[test]
+fn no_gate_is_passed_or_lost_on_a_part() {
+    let mut domain = testing::domain(HOST);
+    let cut = Cut { limit: Limit::Servers, at: "onswick.example".into(), most: 32 };
+    let in_part = |lines: &[&str]| {
+        let survey = Survey { cuts: vec![cut.clone()], ..testing::survey(HOST, lines) };
+        Evidence { survey: Some(survey), ..Evidence::default() }
+    };
+
+    let part = judge(&domain, &in_part(&testing::healthy(HOST)));
+    assert_eq!(states(&part), [Blocked, Waiting, Waiting, Waiting]);
+    domain.gates = judge(&domain, &surveyed(&testing::healthy(HOST))).gates;
+    assert_eq!(
+        states(&judge(&domain, &in_part(&[])))[..2],
+        [Passed, Passed],
+        "what is missing may be in the rest"
+    );
 }
 
 #[test]
@@ -166,14 +210,15 @@ fn quick_print(evidence: &Evidence) -> i64 {
 fn foreign_addresses_are_asked_once_where_they_lead() {
     let domain = testing::domain("onswick.example");
     let survey = testing::survey("onswick.example", &["@ A 192.0.2.7", "@ A 192.0.2.8"]);
-    let shown: Vec<_> = foreign_addresses(&domain, &survey).iter().map(ToString::to_string).collect();
+    let shown: Vec<_> =
+        foreign_addresses(&domain, &survey, 8).addresses.iter().map(ToString::to_string).collect();
     assert_eq!(shown, ["192.0.2.7", "192.0.2.8"]);
     let mut evidence = Evidence { survey: Some(survey), ..Evidence::default() };
     assert_eq!(judge(&domain, &evidence).action, Some(Action::FollowForwards));
     evidence.forwards = Some(Vec::new());
     assert_eq!(judge(&domain, &evidence).action, None);
     let ours = testing::survey("onswick.example", &testing::healthy("onswick.example"));
-    assert!(foreign_addresses(&domain, &ours).is_empty());
+    assert!(foreign_addresses(&domain, &ours, 8).addresses.is_empty());
 }
 
 #[test]

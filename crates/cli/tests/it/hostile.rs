@@ -1,0 +1,175 @@
+//! Zones that attack whoever reads them: they are told of, cost no more than the policy grants, and
+//! keep nobody else waiting.
+
+use std::time::{Duration, Instant};
+
+use futures::future::join_all;
+use nomenta_core::sheet::Sheet;
+use nomenta_world::customer;
+use nomenta_world::hostile::{self, Attack, VICTIM};
+use nomenta_world::wait_for;
+use serde_json::{Value, json};
+
+use crate::own::{Own, own, own_setup, with};
+use crate::stage::{self, fresh_zone, heavy, stage};
+
+/// What is found of each attack, one of these; of some there is nothing to find.
+const FOUND: [(Attack, &[&str]); 14] = [
+    (Attack::Endless, &["survey-cut-short", "unreachable"]),
+    (Attack::Reflected, &["survey-cut-short", "unreachable"]),
+    (Attack::Circling, &["unreachable", "server-lame"]),
+    (Attack::Crowded, &["survey-cut-short"]),
+    (Attack::Pointing, &["survey-cut-short"]),
+    (Attack::Chained, &["survey-cut-short"]),
+    (Attack::Heavy, &["survey-cut-short"]),
+    (Attack::Trickling, &["unreachable", "tcp-closed"]),
+    (Attack::Storming, &[]),
+    (Attack::Odd, &[]),
+    (Attack::Late, &[]),
+    (Attack::Lying, &[]),
+    (Attack::Holding, &["unreachable", "tcp-closed"]),
+    (Attack::Hollow, &["server-lame", "unreachable", "survey-cut-short"]),
+];
+/// Packets that one look may send to one server: what its walks and its readings ask, each up to
+/// three times.
+const MOST_ASKED: u64 = 3 * (200 + 40);
+/// Packets that it may send to servers that others list as theirs: for as many names as are looked
+/// for in one domain, a start, two kinds of address, and what stands above them.
+const MOST_LED_ON: u64 = 3 * 16 * 6;
+/// Visits in a minute to one network, as the service is told.
+const VISITS: u64 = 20;
+/// Most memory that the service may take, in KiB.
+const MOST_MEMORY: u64 = 300 * 1024;
+
+/// Takes hosts in, has them published, and waits until all are live; how long that took.
+async fn all_live(own: &Own, hosts: &[String]) -> Duration {
+    let zones = &stage().world.zones;
+    let mut sheets = Vec::new();
+    for host in hosts {
+        let (status, view) = own.post("domains", &json!({ "host": host, "site": "onswick" })).await;
+        assert_eq!(status, 201, "{view}");
+        let (_, view) = own.get(&format!("domains/{host}/sheet?reveal=true")).await;
+        let sheet: Sheet = serde_json::from_value(view).expect("a sheet");
+        sheets.push(sheet);
+    }
+    for sheet in &sheets {
+        customer::publish_also(zones, sheet).await.expect("published");
+    }
+
+    let begun = Instant::now();
+    let (_, _) = own.get("counts").await;
+    let is_live = |host: &String| {
+        let path = format!("domains/{host}");
+        async move { own.get(&path).await.1["stage"] == "live" }
+    };
+    wait_for("all being live", Duration::from_secs(600), || async {
+        join_all(hosts.iter().map(is_live)).await.into_iter().all(|live| live)
+    })
+    .await
+    .expect("live");
+    begun.elapsed()
+}
+
+/// Names of hosts in a zone of their own.
+async fn hosts(count: usize) -> Vec<String> {
+    let zone = fresh_zone("healthy");
+    stage().world.zones.register(&zone).await.expect("registered");
+    (0..count).map(|number| format!("h{number}.{zone}")).collect()
+}
+
+/// Most memory that a process has had, in KiB.
+fn most_memory(id: u32) -> u64 {
+    let status = std::fs::read_to_string(format!("/proc/{id}/status")).expect("its status");
+    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).expect("its memory");
+    line.trim().trim_end_matches(" kB").parse().expect("a number")
+}
+
+#[test]
+fn while_every_attack_runs_healthy_domains_go_live_and_nobody_is_hit_through_us() {
+    stage();
+    stage::run(async {
+        let world = &stage().world;
+        let layout = &world.layout;
+        let setup = with(own_setup("hostile", 124).await, &["--visits-a-minute=20"]);
+        let own = own(setup, "hostile", 90).await;
+        let attackers = hostile::start(layout.dns_port(), [layout.http_port(), layout.https_port()])
+            .await
+            .expect("attackers");
+        world.zones.delegate(VICTIM.0, &[(format!("ns1.{}", VICTIM.0), VICTIM.1)]).await.expect("delegated");
+
+        let count = heavy(200, 10);
+        let alone = all_live(&own, &hosts(count).await).await;
+
+        let begun = Instant::now();
+        let mut attacked = Vec::new();
+        for (attack, codes) in FOUND {
+            for _ in 0..heavy(6, 2) {
+                let zone = fresh_zone(attack.as_str());
+                let server = (format!("ns1.{zone}"), attack.address());
+                world.zones.delegate(&zone, &[server]).await.expect("delegated");
+                let host = format!("rides.{zone}");
+                let (status, view) = own.post("domains", &json!({ "host": host, "site": "onswick" })).await;
+                assert_eq!(status, 201, "{view}");
+                attacked.push((attack, host, codes));
+            }
+        }
+        let beside = all_live(&own, &hosts(count).await).await;
+        let ratio = beside.as_secs_f64() / alone.as_secs_f64();
+        println!(
+            "{count} live in {alone:?} alone, in {beside:?} beside {} that attack: {ratio:.2}",
+            attacked.len()
+        );
+
+        for (attack, host, codes) in &attacked {
+            told(&own, *attack, host, codes).await;
+        }
+        let memory = most_memory(own.daemon.id().expect("it runs"));
+        println!("{} MiB at most", memory / 1024);
+        assert!(memory < MOST_MEMORY, "{memory} KiB");
+        not_hit(&own, &attackers.counts, begun).await;
+        assert!(ratio < if count > 100 { 1.5 } else { 4.0 }, "{ratio:.2} times as long");
+    });
+}
+
+/// Waits until a domain that attacks has been looked at, and what is wrong with it is told; none
+/// of them has got anywhere.
+async fn told(own: &Own, attack: Attack, host: &str, codes: &[&str]) {
+    own.looked_at(host).await;
+    if !codes.is_empty() {
+        let found = || async { own.codes(host).await.iter().any(|code| codes.contains(&code.as_str())) };
+        let waited = wait_for(&format!("{attack} being told of"), Duration::from_secs(120), found).await;
+        if let Err(error) = waited {
+            panic!("{error}; {host} has {:?}", own.codes(host).await);
+        }
+    }
+    let (_, detail): (u16, Value) = own.get(&format!("domains/{host}")).await;
+    assert_eq!(detail["stage"], "ownership", "{attack}: {detail}");
+}
+
+/// What whoever was attacked got, at the receiving end, is no more than all looks may cost.
+async fn not_hit(own: &Own, counts: &hostile::Counts, begun: Instant) {
+    let metrics = reqwest::get(format!("{}/metrics", own.setup.url())).await.expect("an answer");
+    let looks = looks(&metrics.text().await.expect("text"));
+    for attack in Attack::ALL {
+        println!("{attack}: asked {} times", counts.asked(*attack));
+        assert!(counts.asked(*attack) <= looks * MOST_ASKED, "{attack}: {looks} looks");
+    }
+
+    println!(
+        "{looks} looks; the bystander was asked {} times, hosts visited {}",
+        counts.victim(),
+        counts.visited()
+    );
+    assert!(counts.victim() <= looks * MOST_LED_ON, "{looks} looks");
+    let minutes = begun.elapsed().as_secs() / 60 + 2;
+    assert!(counts.visited() <= minutes * VISITS, "in {minutes} minutes");
+}
+
+/// Looks that were done, as the service counts them.
+fn looks(metrics: &str) -> u64 {
+    let lines = metrics
+        .lines()
+        .filter(|line| line.starts_with("nomenta_tasks_total") && line.contains(r#"kind="look""#));
+    let counts = lines.filter_map(|line| line.rsplit(' ').next()?.parse::<f64>().ok());
+    counts.sum::<f64>() as u64
+}

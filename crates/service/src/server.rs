@@ -1,0 +1,105 @@
+//! Serving connections: only so many at once, and none that says nothing for long.
+
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
+
+use axum::Router;
+use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
+use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
+use hyper_util::server::conn::auto::Builder;
+use hyper_util::server::graceful::GracefulShutdown;
+use hyper_util::service::TowerToHyperService;
+use socket2::{SockRef, TcpKeepalive};
+use tokio::net::{TcpListener, TcpStream};
+use tokio::sync::Semaphore;
+use tokio::time::{sleep, timeout};
+use tokio_util::sync::CancellationToken;
+use tower::Service;
+
+/// What strangers may take of a service by connecting to it.
+#[derive(Clone, Copy, Debug)]
+pub struct ServerLimits {
+    /// Connections at once; whoever comes then waits for one to end.
+    pub connections: usize,
+    /// Longest that the head of a request may take, or the wait for the next one.
+    pub head: Duration,
+    /// Keys that open nothing and that one source may try at once; after that, one in three
+    /// seconds.
+    pub wrong_keys: u32,
+}
+
+impl Default for ServerLimits {
+    fn default() -> Self {
+        Self { connections: 8_192, head: Duration::from_secs(15), wrong_keys: 20 }
+    }
+}
+
+/// How long what was sent may stay unacknowledged.
+const UNACKNOWLEDGED: Duration = Duration::from_secs(30);
+/// How often a silent peer is asked whether it is still there.
+const ALIVE: Duration = Duration::from_secs(30);
+/// Wait where the system gives no connection: there are too many files open.
+const NO_ROOM: Duration = Duration::from_millis(100);
+/// How long calls may take to end when the service stops.
+const GRACE: Duration = Duration::from_secs(10);
+
+/// Serves until `stop` is cancelled, and then what is under way.
+pub(crate) async fn serve(
+    listener: TcpListener,
+    mut calls: IntoMakeServiceWithConnectInfo<Router, SocketAddr>,
+    limits: ServerLimits,
+    stop: CancellationToken,
+) {
+    // HTTP/2 is a proxy's to speak: telling the two apart would wait for octets without an end.
+    let mut builder = Builder::new(TokioExecutor::new()).http1_only();
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(limits.head);
+    let builder = Arc::new(builder);
+
+    let room = Arc::new(Semaphore::new(limits.connections));
+    let ending = GracefulShutdown::new();
+    loop {
+        let accepted = stop.run_until_cancelled(async {
+            let turn = room.clone().acquire_owned().await.ok()?;
+            Some((turn, listener.accept().await))
+        });
+        let (turn, (stream, peer)) = match accepted.await {
+            None | Some(None) => break,
+            Some(Some((turn, Ok(accepted)))) => (turn, accepted),
+            Some(Some((_, Err(error)))) => {
+                tracing::debug!(%error, "no connection was taken");
+                sleep(NO_ROOM).await;
+                continue;
+            }
+        };
+        metrics::gauge!("nomenta_connections").set((limits.connections - room.available_permits()) as f64);
+        watch(&stream);
+
+        // It never fails.
+        let Ok(call) = calls.call(peer).await;
+        let builder = builder.clone();
+        let watcher = ending.watcher();
+        tokio::spawn(async move {
+            let connection = builder.serve_connection(TokioIo::new(stream), TowerToHyperService::new(call));
+            if let Err(error) = watcher.watch(connection.into_owned()).await {
+                tracing::trace!(%error, "a connection ended early");
+            }
+            drop(turn);
+        });
+    }
+
+    drop(listener);
+    if timeout(GRACE, ending.shutdown()).await.is_err() {
+        tracing::info!("some calls had not ended");
+    }
+}
+
+/// Has the system notice a peer that is gone.
+fn watch(stream: &TcpStream) {
+    let socket = SockRef::from(stream);
+    let alive = TcpKeepalive::new().with_time(ALIVE).with_interval(ALIVE);
+    // What cannot be set is not kept to.
+    let _ = socket.set_tcp_keepalive(&alive);
+    let _ = socket.set_tcp_user_timeout(Some(UNACKNOWLEDGED));
+    let _ = stream.set_nodelay(true);
+}
