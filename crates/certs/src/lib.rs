@@ -11,7 +11,6 @@ pub mod seal;
 pub mod sign;
 mod tls;
 mod url;
-mod visits;
 pub mod x509;
 
 pub use failure::Failure;

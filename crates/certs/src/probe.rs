@@ -11,7 +11,7 @@ use std::time::{Duration, Instant, SystemTime};
 use futures::future::{BoxFuture, join_all};
 use nomenta_core::judge::certificate::CertificateFacts;
 use nomenta_core::judge::evidence::{CanaryFetch, Forward, Probe, ProbeResult};
-use nomenta_dns::Egress;
+use nomenta_dns::{Egress, Quota};
 use rustls::RootCertStore;
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -21,8 +21,9 @@ use crate::http::{self, Page};
 use crate::seal::Sealer;
 use crate::tls::{Handshaker, Served};
 use crate::url::{Place, Target};
-use crate::visits::Visits;
 
+/// Time for which visits to a network are counted.
+const VISITED: Duration = Duration::from_secs(60);
 /// Redirects followed on the way to a canary.
 const MOST_REDIRECTS: usize = 5;
 
@@ -65,7 +66,7 @@ pub struct Prober {
     bundle: PathBuf,
     /// Made anew when the bundle of roots has been replaced.
     tls: Mutex<Trusting>,
-    visits: Visits,
+    visits: Quota,
 }
 
 struct Trusting {
@@ -81,7 +82,7 @@ impl Prober {
     pub fn new(config: ProberConfig, roots: &Path) -> io::Result<Self> {
         let handshaker = Arc::new(Handshaker::new(roots)?);
         let tls = Mutex::new(Trusting { since: changed(roots), handshaker });
-        let visits = Visits::new(config.visits);
+        let visits = Quota::new(config.visits, VISITED);
         Ok(Self { config, bundle: roots.to_owned(), tls, visits })
     }
 
@@ -89,7 +90,11 @@ impl Prober {
     /// have led to the same networks a moment ago.
     pub fn may_visit(&self, addresses: &[IpAddr]) -> bool {
         let now = Instant::now();
-        addresses.iter().all(|address| self.visits.admit(*address, now))
+        let may_visit = addresses.iter().all(|address| self.visits.take(*address, now));
+        if !may_visit {
+            metrics::counter!("nomenta_visits_put_off_total").increment(1);
+        }
+        may_visit
     }
 
     /// The roots that served chains must lead to.

@@ -9,7 +9,7 @@ use std::future::Future;
 use std::io;
 use std::net::SocketAddr;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::rdata::{NS, SOA, TXT};
@@ -19,8 +19,10 @@ use nomenta_core::name::dns::DnsName;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::{TcpListener, TcpStream, UdpSocket};
 use tokio::sync::Semaphore;
-use tokio::time::timeout;
+use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
+
+use crate::quota::Quota;
 
 /// Largest UDP answer without EDNS (RFC 1035, section 4.2.1).
 const MOST_UDP: usize = 512;
@@ -29,10 +31,19 @@ const MOST_UDP: usize = 512;
 const TTL: u32 = 0;
 /// Of the zone's own records, in seconds.
 const ZONE_TTL: u32 = 300;
-/// Questions and connections worked on at once.
+/// Questions by UDP, and connections by TCP, that are worked on at once.
 const AT_ONCE: usize = 256;
+const CONNECTIONS: usize = 64;
+/// Questions that one connection may put.
+const MOST_ASKED: usize = 100;
 /// How long a TCP connection may be idle.
 const IDLE_LIMIT: Duration = Duration::from_secs(5);
+/// Answers by UDP that one network gets in a second. Beyond that every second question is told to
+/// come by TCP, which nobody does under a name that is not their own; the others get nothing.
+const MOST_ANSWERED: u32 = 200;
+const SECOND: Duration = Duration::from_secs(1);
+/// Wait where the system gives no connection.
+const NO_ROOM: Duration = Duration::from_millis(100);
 
 /// A zone that cannot be served.
 #[derive(Debug, thiserror::Error)]
@@ -113,16 +124,22 @@ impl ChallengeZone {
         }
     }
 
-    async fn reply<F>(&self, bytes: &[u8], look_up: &impl Fn(String) -> F) -> Option<Message>
+    /// The answer to a question, with the challenges at its name; only for those anybody has to
+    /// look anything up.
+    async fn reply<F>(&self, query: &Message, look_up: &impl Fn(String) -> F) -> Message
     where
         F: Future<Output = Vec<String>>,
     {
-        let query = Message::from_vec(bytes).ok().filter(|m| m.message_type() == MessageType::Query)?;
-        let host = query.queries().first().and_then(|q| self.host(q.name())).unwrap_or_default();
-
+        let texts = query.queries().first().filter(|question| question.query_type() == RecordType::TXT);
+        let host = texts.and_then(|question| self.host(question.name())).unwrap_or_default();
         let values = if host.is_empty() { Vec::new() } else { look_up(host).await };
-        Some(self.answer(&query, &values))
+        self.answer(query, &values)
     }
+}
+
+/// A question, if it is one.
+fn question(bytes: &[u8]) -> Option<Message> {
+    Message::from_vec(bytes).ok().filter(|message| message.message_type() == MessageType::Query)
 }
 
 fn wire_name(text: &str) -> Result<Name, BadName> {
@@ -156,47 +173,81 @@ impl Responder {
     ) where
         F: Future<Output = Vec<String>> + Send,
     {
-        let udp = Arc::new(self.udp);
         let zone = Arc::new(zone);
-        let room = Arc::new(Semaphore::new(AT_ONCE));
-        let mut buffer = [0; 4096];
-
-        loop {
-            // Under a flood questions wait in the socket, and the rest is lost.
-            let Ok(permit) = room.clone().acquire_owned().await else { return };
-            let udp = udp.clone();
-            let zone = zone.clone();
-            let look_up = look_up.clone();
-
-            tokio::select! {
-                () = stop.cancelled() => return,
-                Ok((length, from)) = udp.recv_from(&mut buffer) => {
-                    let bytes = buffer[..length].to_vec();
-                    tokio::spawn(async move {
-                        if let Some(bytes) = by_udp(&zone, &bytes, &look_up).await {
-                            // Whoever asked asks again if it is lost.
-                            let _ = udp.send_to(&bytes, from).await;
-                        }
-                        drop(permit);
-                    });
-                }
-                Ok((stream, _)) = self.tcp.accept() => {
-                    tokio::spawn(async move {
-                        // Ends with the connection, or when it has been idle.
-                        let _ = by_tcp(&zone, stream, &look_up).await;
-                        drop(permit);
-                    });
-                }
-            }
+        let by_udp = serve_udp(Arc::new(self.udp), zone.clone(), look_up.clone());
+        let by_tcp = serve_tcp(self.tcp, zone, look_up);
+        tokio::select! {
+            () = stop.cancelled() => {}
+            () = by_udp => {}
+            () = by_tcp => {}
         }
     }
 }
 
-async fn by_udp<F>(zone: &ChallengeZone, bytes: &[u8], look_up: &impl Fn(String) -> F) -> Option<Vec<u8>>
-where
-    F: Future<Output = Vec<String>>,
+async fn serve_udp<F>(
+    udp: Arc<UdpSocket>,
+    zone: Arc<ChallengeZone>,
+    look_up: impl Fn(String) -> F + Clone + Send + Sync + 'static,
+) where
+    F: Future<Output = Vec<String>> + Send,
 {
-    let reply = zone.reply(bytes, look_up).await?;
+    let room = Arc::new(Semaphore::new(AT_ONCE));
+    let quota = Quota::new(MOST_ANSWERED, SECOND);
+    let mut buffer = [0; 4096];
+    let mut beyond = 0_u64;
+
+    loop {
+        // Under a flood questions wait in the socket, and the rest is lost.
+        let Ok(permit) = room.clone().acquire_owned().await else { return };
+        let Ok((length, from)) = udp.recv_from(&mut buffer).await else { continue };
+        let Some(query) = question(&buffer[..length]) else { continue };
+        if !quota.take(from.ip(), Instant::now()) {
+            beyond += 1;
+            metrics::counter!("nomenta_challenge_questions_beyond_total").increment(1);
+            if beyond.is_multiple_of(2)
+                && let Ok(bytes) = zone.answer(&query, &[]).truncate().to_bytes()
+            {
+                let _ = udp.try_send_to(&bytes, from);
+            }
+            continue;
+        }
+
+        let (udp, zone, look_up) = (udp.clone(), zone.clone(), look_up.clone());
+        tokio::spawn(async move {
+            if let Some(bytes) = within_packet(&zone.reply(&query, &look_up).await) {
+                // Whoever asked asks again if it is lost.
+                let _ = udp.send_to(&bytes, from).await;
+            }
+            drop(permit);
+        });
+    }
+}
+
+async fn serve_tcp<F>(
+    tcp: TcpListener,
+    zone: Arc<ChallengeZone>,
+    look_up: impl Fn(String) -> F + Clone + Send + Sync + 'static,
+) where
+    F: Future<Output = Vec<String>> + Send,
+{
+    let room = Arc::new(Semaphore::new(CONNECTIONS));
+    loop {
+        let Ok(permit) = room.clone().acquire_owned().await else { return };
+        let Ok((stream, _)) = tcp.accept().await else {
+            sleep(NO_ROOM).await;
+            continue;
+        };
+        let (zone, look_up) = (zone.clone(), look_up.clone());
+        tokio::spawn(async move {
+            // Ends with the connection, or when it has been idle.
+            let _ = by_tcp(&zone, stream, &look_up).await;
+            drop(permit);
+        });
+    }
+}
+
+/// The reply as it fits into a packet.
+fn within_packet(reply: &Message) -> Option<Vec<u8>> {
     let whole = reply.to_bytes().ok()?;
     if whole.len() <= MOST_UDP { Some(whole) } else { reply.truncate().to_bytes().ok() }
 }
@@ -209,16 +260,17 @@ async fn by_tcp<F>(
 where
     F: Future<Output = Vec<String>>,
 {
-    loop {
+    for _ in 0..MOST_ASKED {
         let length = timeout(IDLE_LIMIT, stream.read_u16()).await??;
         let mut bytes = vec![0; length.into()];
         timeout(IDLE_LIMIT, stream.read_exact(&mut bytes)).await??;
 
-        let Some(reply) = zone.reply(&bytes, look_up).await else { return Ok(()) };
-        let bytes = reply.to_bytes().map_err(io::Error::other)?;
-        stream.write_u16(u16::try_from(bytes.len()).map_err(io::Error::other)?).await?;
-        stream.write_all(&bytes).await?;
+        let Some(query) = question(&bytes) else { return Ok(()) };
+        let bytes = zone.reply(&query, look_up).await.to_bytes().map_err(io::Error::other)?;
+        let length = u16::try_from(bytes.len()).map_err(io::Error::other)?;
+        timeout(IDLE_LIMIT, stream.write_all(&[&length.to_be_bytes(), &bytes[..]].concat())).await??;
     }
+    Ok(())
 }
 
 #[cfg(test)]
@@ -260,6 +312,39 @@ mod tests {
         for outside in ["quaymark.example.", "xacme.quaymark.example."] {
             assert_eq!(ask(outside, RecordType::TXT, &["one"]).response_code(), ResponseCode::Refused);
         }
+    }
+
+    #[tokio::test]
+    async fn a_flood_is_told_to_come_by_tcp_and_looks_nothing_up() {
+        let responder = Responder::bind("127.0.0.1:0".parse().expect("an address")).await.expect("bound");
+        let to = responder.udp.local_addr().expect("an address");
+        let stop = CancellationToken::new();
+        let asked = Arc::new(std::sync::atomic::AtomicU32::new(0));
+        let counted = asked.clone();
+        let look_up = move |_| {
+            counted.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+            async { vec!["one".to_owned()] }
+        };
+        let served = tokio::spawn(responder.serve(zone(), look_up, stop.clone()));
+
+        let socket = UdpSocket::bind("127.0.0.1:0").await.expect("bound");
+        let mut query = Message::new();
+        let name = Name::from_ascii("x.example.acme.quaymark.example.").expect("a name");
+        query.set_id(9).add_query(Query::query(name, RecordType::TXT));
+        let bytes = query.to_bytes().expect("encoded");
+        let mut buffer = [0; 2048];
+        let (mut whole, mut cut) = (0, 0);
+        for _ in 0..2 * MOST_ANSWERED {
+            socket.send_to(&bytes, to).await.expect("sent");
+            let Ok(length) = timeout(Duration::from_millis(20), socket.recv(&mut buffer)).await else { continue };
+            let reply = Message::from_vec(&buffer[..length.expect("received")]).expect("a reply");
+            if reply.truncated() { cut += 1 } else { whole += 1 }
+        }
+        let looked_up = asked.load(std::sync::atomic::Ordering::Relaxed);
+        assert!(looked_up >= MOST_ANSWERED && whole <= looked_up, "{whole} of {looked_up}");
+        assert!(whole > 0 && (cut > 0 || looked_up > MOST_ANSWERED), "{whole} whole, {cut} cut short");
+        stop.cancel();
+        served.await.expect("stopped");
     }
 
     #[tokio::test]

@@ -71,7 +71,12 @@ async fn hear(app: &App) -> Result<(), nomenta_store::StoreError> {
     let mut listener = app.store.listen().await?;
     app.hub.tick_all();
     loop {
-        let counter = match listener.heard().await? {
+        let Some(channel) = listener.heard().await? else {
+            // What was called meanwhile nobody has heard.
+            app.hub.tick_all();
+            continue;
+        };
+        let counter = match channel {
             Channel::Events => &app.hub.events,
             Channel::Work => &app.hub.work,
             Channel::Edge => &app.hub.edge,

@@ -70,6 +70,8 @@ use crate::one_click::Offers;
 use crate::repeats::Repeats;
 use crate::throttle::Throttle;
 
+/// Rehearsals and preflights at once.
+const LENGTHY: usize = 8;
 /// Tables that are taken in at once.
 const INTAKES: usize = 2;
 /// How long a token lasts, in days.
@@ -103,6 +105,8 @@ pub(crate) struct App {
     pub publications: Semaphore,
     /// Turns of those who ask registries.
     pub registries: Semaphore,
+    /// Turns of those who ask for what takes a while: a rehearsal, a preflight.
+    pub lengthy: Arc<Semaphore>,
     /// Turns of those who take tables in.
     pub intakes: Arc<Semaphore>,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
@@ -211,6 +215,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         publications: Semaphore::new(publishing::AT_ONCE),
         throttle: Throttle::new(config.server.wrong_keys),
         registries: Semaphore::new(registering::AT_ONCE),
+        lengthy: Arc::new(Semaphore::new(LENGTHY)),
         intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),
         metrics: handle,

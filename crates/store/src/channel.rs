@@ -40,13 +40,14 @@ impl Store {
 }
 
 impl Listener {
-    /// Waits for the next call. The connection is made anew by itself when it
-    /// breaks.
+    /// Waits for the next call; `None` where the connection broke and was made anew: calls may
+    /// have been missed.
     ///
     /// # Errors
     /// [`StoreError::Database`] if the database stays away; listen anew.
-    pub async fn heard(&mut self) -> Result<Channel, StoreError> {
-        error::word("channel", self.inner.recv().await?.channel())
+    pub async fn heard(&mut self) -> Result<Option<Channel>, StoreError> {
+        let call = self.inner.try_recv().await?;
+        call.map(|call| error::word("channel", call.channel())).transpose()
     }
 }
 

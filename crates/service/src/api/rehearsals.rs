@@ -33,6 +33,7 @@ pub(super) async fn rehearse(
     Params(query): Params<RevealQuery>,
     ZoneText(zone): ZoneText,
 ) -> Result<Json<Rehearsal>, Refusal> {
+    let turn = app.lengthy.clone().try_acquire_owned().map_err(|_| Refusal::busy())?;
     let domain = find(&app, &caller, &asked).await?.domain;
     let mask = domain.mask();
     let token = domain.token.txt_value();
@@ -40,7 +41,9 @@ pub(super) async fn rehearse(
     // A large file takes a while, in which others are to be served.
     let judged = tokio::task::spawn_blocking(move || {
         let config = &app.config;
-        rehearsal::rehearse(&domain, &config.platform, &config.policy, &zone, Utc::now())
+        let judged = rehearsal::rehearse(&domain, &config.platform, &config.policy, &zone, Utc::now());
+        drop(turn);
+        judged
     });
     let judged = judged.await.map_err(|error| Refusal::internal(error.to_string()))?;
 

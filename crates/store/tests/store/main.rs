@@ -302,6 +302,22 @@ fn events_of_many_writers_are_numbered_in_the_order_of_commit() {
 }
 
 #[test]
+fn whoever_listens_hears_that_calls_may_have_been_missed() {
+    run(async {
+        let store = store("missed").await;
+        let mut listener = store.listen().await.expect("listening");
+        let cut = "SELECT count(pg_terminate_backend(pid)) FROM pg_stat_activity
+                   WHERE datname = 'missed' AND query LIKE 'LISTEN%'";
+        let gone = databases().await.statement("postgres", cut).await.expect("cut");
+        assert_eq!(gone.trim(), "1");
+        assert!(matches!(listener.heard().await, Ok(None)), "it broke, and was made anew");
+
+        enrol(&store, "www.onswick.example").await;
+        assert!(matches!(listener.heard().await, Ok(Some(_))), "it goes on");
+    });
+}
+
+#[test]
 fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
     run(async {
         let store = store("orders").await;
