@@ -59,7 +59,10 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     let outcome = judge(app, &record, &survey, &mut evidence).await;
 
     let order = match outcome.action {
-        Some(Action::PlaceOrder { pair }) => Some(new_order(app, &record, pair, ended).await?),
+        Some(Action::PlaceOrder { pair }) => {
+            let is_renewal = evidence.certificate.is_some();
+            Some(new_order(app, &record, pair, ended, is_renewal).await?)
+        }
         _ => None,
     };
 
@@ -122,7 +125,7 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
     let config = &app.config;
     let survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
     let mut evidence = known(app, record, &survey).await?;
-    evidence.budget = budget(app, record).await?;
+    evidence.budget = budget(app, record, evidence.certificate.is_some()).await?;
     judge(app, record, &survey, &mut evidence).await;
     if evidence.canary.is_none() {
         fetch_canary(app, record, &survey, &mut evidence).await;
@@ -137,7 +140,7 @@ async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Res
 
     let mut spent = None;
     if certificate.as_ref().is_none_or(|held| held.is_due(Utc::now())) {
-        spent = budget(app, record).await?;
+        spent = budget(app, record, certificate.is_some()).await?;
     }
 
     let mut account = None;
@@ -166,14 +169,17 @@ async fn nearest(app: &App, survey: &Survey) -> Option<DnsName> {
 }
 
 /// The limit that leaves no room for an order now, if any.
-async fn budget(app: &App, record: &DomainRecord) -> Result<Option<Spent>, StoreError> {
+async fn budget(app: &App, record: &DomainRecord, is_renewal: bool) -> Result<Option<Spent>, StoreError> {
     let directory = &app.config.acme.directory;
-    app.store.spent(record.domain.host.registered(), directory, limits(app), Utc::now()).await
+    let limits = limits(app, is_renewal);
+    app.store.spent(record.domain.host.registered(), directory, limits, Utc::now()).await
 }
 
-fn limits(app: &App) -> Limits {
+/// Budgets of orders; a part of them is kept for renewals, which come first.
+fn limits(app: &App, is_renewal: bool) -> Limits {
     let policy = &app.config.policy;
-    Limits { per_domain: policy.orders_per_domain, per_account: policy.orders_per_account }
+    let granted = |most: u32| if is_renewal { most } else { most - most * policy.renewal_reserve / 100 };
+    Limits { per_domain: granted(policy.orders_per_domain), per_account: granted(policy.orders_per_account) }
 }
 
 /// Who runs the zone's DNS, as far as its name servers tell.
@@ -313,6 +319,7 @@ async fn new_order(
     record: &DomainRecord,
     pair: bool,
     known: EndedOrders,
+    is_renewal: bool,
 ) -> anyhow::Result<NewOrder> {
     let kind = app.config.key_kind;
     // An RSA key takes its time.
@@ -331,7 +338,7 @@ async fn new_order(
         registered: record.domain.host.registered().to_owned(),
         method: record.domain.method(&app.config.policy),
         sealed_key: app.sealer.seal(PRIVATE_KEY, key.as_bytes()),
-        limits: limits(app),
+        limits: limits(app, is_renewal),
         known,
     })
 }

@@ -22,3 +22,6 @@ CREATE TABLE lessons (
     drawn_at timestamptz NOT NULL
 );
 CREATE INDEX lessons_most ON lessons (domains DESC, operator);
+
+-- Budgets at the CA are counted from the latest orders, however many there have been.
+CREATE INDEX orders_recent ON orders (placed_at);

@@ -228,6 +228,10 @@ pub(crate) struct ServeOptions {
     /// Most orders in three hours with the account at the CA.
     #[arg(long, default_value_t = Policy::default().orders_per_account, value_parser = clap::value_parser!(u32).range(1..))]
     pub account_orders: u32,
+    /// Share of these orders that is kept for renewals, in percent.
+    #[arg(long, default_value_t = Policy::default().renewal_reserve, value_name = "PERCENT",
+        value_parser = clap::value_parser!(u32).range(0..=90))]
+    pub renewal_reserve: u32,
     /// Seconds that a gate may be lapsed before it counts as not passed.
     #[arg(long, default_value_t = seconds(|policy| policy.grace))]
     pub grace: u32,

@@ -152,6 +152,7 @@ fn policy(options: &ServeOptions) -> Policy {
         pair_hold: seconds(options.pair_hold),
         orders_per_domain: options.domain_orders,
         orders_per_account: options.account_orders,
+        renewal_reserve: options.renewal_reserve,
         ..Policy::default()
     }
 }

@@ -331,7 +331,7 @@ fn an_order_that_meets_a_busy_ca_goes_on_when_the_ca_said() {
 fn the_platforms_own_budget_holds_orders_back_and_says_until_when() {
     stage();
     stage::run(async {
-        let setup = with(own_setup("budget", 57).await, &["--domain-orders=1"]);
+        let setup = with(own_setup("budget", 57).await, &["--domain-orders=2", "--renewal-reserve=50"]);
         let own = own(setup, "budget", 57).await;
         let zone = fresh_zone("budget");
         let (one, two) = (format!("one.{zone}"), format!("two.{zone}"));
@@ -344,6 +344,11 @@ fn the_platforms_own_budget_holds_orders_back_and_says_until_when() {
         let said = String::from_utf8(checks.stdout).expect("text");
         assert!(said.contains(&format!("The limit of 1 orders in a week for {zone} is used up")), "{said}");
         assert_eq!(own.count(&two, "order.placed").await, 0);
+
+        // A part is kept for what is live already.
+        let renewed = own.service.cli(&["certificate", "renew", &one]).await;
+        assert_eq!(renewed.status.code(), Some(0), "{}", String::from_utf8_lossy(&renewed.stderr));
+        assert_eq!(own.count(&one, "order.placed").await, 2);
         own.daemon.stop().await;
     });
 }

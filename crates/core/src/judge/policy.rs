@@ -68,6 +68,8 @@ pub struct Policy {
     pub orders_per_domain: u32,
     /// Most orders in three hours with the account at the CA.
     pub orders_per_account: u32,
+    /// Share of both that is kept for renewals, in percent.
+    pub renewal_reserve: u32,
 }
 
 impl Default for Policy {
@@ -95,6 +97,7 @@ impl Default for Policy {
             pair_hold: Duration::minutes(1),
             orders_per_domain: 40,
             orders_per_account: 250,
+            renewal_reserve: 20,
         }
     }
 }
