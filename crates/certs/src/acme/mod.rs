@@ -24,7 +24,7 @@ pub use error::AcmeError;
 pub use order::{AcmeOrder, Answer};
 pub use transport::{CallLimits, TransportError};
 
-use self::transport::{Calls, Transport, instant};
+use self::transport::{Calls, LONGEST_WAIT, Transport, instant};
 
 /// How often a step is tried anew when the CA rejects its nonce, which it may
 /// do at will (RFC 8555, section 6.5).
@@ -204,7 +204,7 @@ impl Acme {
             Err(other) => Err(other.into()),
             Ok((info, delay)) => Ok(Some(Advice {
                 window: (instant(info.suggested_window.start), instant(info.suggested_window.end)),
-                again_after: delay,
+                again_after: delay.min(LONGEST_WAIT.to_std().unwrap_or(delay)),
             })),
         }
     }

@@ -105,12 +105,19 @@ impl RetryAfter {
     }
 }
 
+/// Longest that a CA is left alone, whatever it says: it may have meant something else, and
+/// whoever asks once a day hears it again.
+pub(super) const LONGEST_WAIT: TimeDelta = TimeDelta::days(1);
+
 /// Reads seconds or a date (RFC 9110, section 10.2.3).
 fn moment(value: &str, now: DateTime<Utc>) -> Option<DateTime<Utc>> {
-    match value.trim().parse::<i64>() {
-        Ok(seconds) => now.checked_add_signed(TimeDelta::try_seconds(seconds.max(0))?),
-        Err(_) => DateTime::parse_from_rfc2822(value.trim()).ok().map(|at| at.to_utc()),
+    let value = value.trim();
+    let latest = now + LONGEST_WAIT;
+    if !value.is_empty() && value.bytes().all(|octet| octet.is_ascii_digit()) {
+        let seconds = value.parse().ok().and_then(TimeDelta::try_seconds);
+        return Some(seconds.map_or(latest, |seconds| now + seconds.min(LONGEST_WAIT)));
     }
+    DateTime::parse_from_rfc2822(value).ok().map(|at| at.to_utc().min(latest))
 }
 
 /// What all calls to one directory have in common.
@@ -237,10 +244,13 @@ mod tests {
     fn retry_after_is_given_in_seconds_or_as_a_date() {
         let now = DateTime::from_timestamp(1_790_000_000, 0).expect("in range");
         assert_eq!(moment("90", now), Some(now + TimeDelta::seconds(90)));
-        assert_eq!(moment("-5", now), Some(now));
+        assert_eq!(moment("-5", now), None);
 
         let date = moment("Mon, 21 Sep 2026 14:13:20 GMT", now).expect("a date");
         assert_eq!(date, now);
         assert_eq!(moment("soon", now), None);
+        for far in ["99999999", "99999999999999999999999", "Mon, 21 Sep 2099 14:13:20 GMT"] {
+            assert_eq!(moment(far, now), Some(now + LONGEST_WAIT), "{far}");
+        }
     }
 }

@@ -182,9 +182,10 @@ fn signed(
 
 fn turned_down(response: &Response) -> NotTaken {
     let status = response.status();
-    let after = response.headers().get("retry-after").and_then(|value| value.to_str().ok()?.parse().ok());
+    let after: Option<i64> =
+        response.headers().get("retry-after").and_then(|value| value.to_str().ok()?.parse().ok());
     let may_wait = matches!(status, StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE);
-    let wait = after.map(TimeDelta::seconds).filter(|_| may_wait);
+    let wait = after.and_then(TimeDelta::try_seconds).filter(|_| may_wait);
     NotTaken {
         because: format!("It answered with status {status}"),
         not_before: wait.map(|wait| Utc::now() + wait.clamp(TimeDelta::zero(), LONGEST_WAIT)),
@@ -203,4 +204,23 @@ fn innermost(error: &reqwest::Error) -> String {
         cause = deeper;
     }
     cause.to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_wait_is_no_longer_than_is_borne_whatever_was_asked_for() {
+        let waits = |seconds: &str| {
+            let response = axum::http::Response::builder().status(503).header("retry-after", seconds);
+            let told = turned_down(&Response::from(response.body("").expect("a response")));
+            told.not_before.map(|until| until - Utc::now())
+        };
+        assert!(waits("60").is_some_and(|wait| wait <= TimeDelta::seconds(60)));
+        assert!(waits("99999999").is_some_and(|wait| wait <= LONGEST_WAIT));
+        for nonsense in ["9223372036854775807", "99999999999999999999", "soon"] {
+            assert_eq!(waits(nonsense), None, "{nonsense}");
+        }
+    }
 }
