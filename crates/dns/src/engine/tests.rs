@@ -127,3 +127,31 @@ async fn a_reply_with_other_letters_is_taken_only_if_no_better_one_comes() {
     assert!(begun.elapsed() < Duration::from_millis(150), "it is known by now");
     assert_eq!(count.load(Ordering::SeqCst), 49);
 }
+
+#[tokio::test]
+async fn whoever_knows_the_port_and_tries_every_id_still_has_to_guess_the_letters() {
+    let socket = UdpSocket::bind("127.0.0.1:0").await.expect("bound");
+    let address = socket.local_addr().expect("an address");
+    tokio::spawn(async move {
+        let mut buffer = [0; 2048];
+        while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
+            let question = buffer[..length].to_vec();
+            let name = question[12..].to_ascii_lowercase();
+            // No such name, for every id there is; the letters as anybody would write them.
+            for id in 0..=u16::MAX {
+                let forged = [&id.to_be_bytes()[..], &[0x84, 3], &question[4..12], &name].concat();
+                let _ = socket.send_to(&forged, from).await;
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+            let _ = socket.send_to(&answered(&question), from).await;
+        }
+    });
+
+    let politeness = Politeness { in_flight: 64, per_second: 0 };
+    let patient = Settings { timeout: Duration::from_secs(5), tries: 3, politeness, records: 100 };
+    // Of so many letters that nobody guesses them by chance.
+    let name = "a-name-with-a-good-many-letters-in-it.onswick.example";
+    let asked = Ask::new(address, name, RecordType::A, Mode::Authority);
+    let answers = Engine::new(patient).ask_all(&[asked]).await;
+    assert_eq!(rcode(&answers[0].0), Some(Rcode::NoError), "{:?}", answers[0].0);
+}
