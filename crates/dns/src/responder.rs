@@ -336,7 +336,9 @@ mod tests {
         let (mut whole, mut cut) = (0, 0);
         for _ in 0..2 * MOST_ANSWERED {
             socket.send_to(&bytes, to).await.expect("sent");
-            let Ok(length) = timeout(Duration::from_millis(20), socket.recv(&mut buffer)).await else { continue };
+            let Ok(length) = timeout(Duration::from_millis(20), socket.recv(&mut buffer)).await else {
+                continue;
+            };
             let reply = Message::from_vec(&buffer[..length.expect("received")]).expect("a reply");
             if reply.truncated() { cut += 1 } else { whole += 1 }
         }

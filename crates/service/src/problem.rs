@@ -110,7 +110,8 @@ impl Refusal {
     /// What others are doing already as many times as is borne.
     pub(crate) fn busy() -> Self {
         metrics::counter!("nomenta_lengthy_calls_refused_total").increment(1);
-        let detail = "Others are asking for the same kind of thing, which takes a while. Ask again in a moment.";
+        let detail =
+            "Others are asking for the same kind of thing, which takes a while. Ask again in a moment.";
         Self::new(StatusCode::TOO_MANY_REQUESTS, ProblemKind::TooSoon, detail).again_after(2)
     }
 

@@ -10,7 +10,6 @@ use nomenta_api::role::Role;
 use nomenta_core::intake::judge::{Judgement, RowResult};
 use nomenta_core::intake::row::Columns;
 use nomenta_core::intake::table::Table;
-use nomenta_core::judge::gate::Stage;
 use nomenta_core::name::platform::Platform;
 use nomenta_core::name::token::Token;
 use nomenta_store::{
@@ -210,7 +209,7 @@ fn a_job_is_stopped_behind_what_it_has_done() {
         for n in 0..60 {
             enrol(&store, &format!("w{n}.onswick.example")).await;
         }
-        let id = begin(&store, &Act::Pause {}, &RosterFilter::default()).await;
+        let id = begin(&store, &Act::Rotate {}, &RosterFilter::default()).await;
         let lease = store.lease_job().await.expect("asked").expect("a job");
         store.step_job(&lease, &fresh).await.expect("gathered");
         store.step_job(&lease, &fresh).await.expect("begun");
@@ -221,9 +220,8 @@ fn a_job_is_stopped_behind_what_it_has_done() {
 
         let job = store.job(&Whose::Everybodys, id).await.expect("found");
         assert_eq!((job.state, job.total, job.changed), (JobState::Stopped, 60, 25));
-        let paused = RosterFilter { stage: Some(Stage::Paused), ..RosterFilter::default() };
-        let counted = store.selected(&paused, 100).await.expect("counted");
-        assert_eq!(counted[0].count, 25);
+        let rotated = "SELECT count(*) FROM domains WHERE cardinality(superseded) > 0";
+        assert_eq!(databases().await.statement("stopped", rotated).await.expect("counted").trim(), "25");
         let others = Whose::Of(vec![Uuid::nil()]);
         assert!(
             matches!(store.job(&others, id).await, Err(StoreError::Missing { .. })),

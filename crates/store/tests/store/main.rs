@@ -310,7 +310,8 @@ fn whoever_listens_hears_that_calls_may_have_been_missed() {
                    WHERE datname = 'missed' AND query LIKE 'LISTEN%'";
         let gone = databases().await.statement("postgres", cut).await.expect("cut");
         assert_eq!(gone.trim(), "1");
-        assert!(matches!(listener.heard().await, Ok(None)), "it broke, and was made anew");
+        // What was called before it broke is heard first.
+        while listener.heard().await.expect("it is made anew").is_some() {}
 
         enrol(&store, "www.onswick.example").await;
         assert!(matches!(listener.heard().await, Ok(Some(_))), "it goes on");
