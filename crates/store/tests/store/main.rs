@@ -36,6 +36,8 @@ use tokio::sync::OnceCell;
 
 /// Never dropped, so the server ends with the test process, not before.
 static RUNTIME: LazyLock<Runtime> = LazyLock::new(|| Runtime::new().expect("runtime"));
+/// Longest wait for what comes a moment later.
+const SOON: std::time::Duration = std::time::Duration::from_secs(20);
 static DATABASES: OnceCell<Databases> = OnceCell::const_new();
 
 /// Runs a test's own async part on a worker thread, since processes end with the
@@ -478,8 +480,14 @@ fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
         assert!(matches!(&again, StoreError::Taken { name, .. } if name == "s0.fleet.example"), "{again}");
         let nowhere = enrol_many(&store, "nowhere", zone, 0).await;
         assert!(matches!(nowhere, Err(StoreError::Missing { .. })));
-        let events = store.events(&EventFilter::default(), 0, 100).await.expect("events");
-        assert_eq!(events.iter().filter(|row| row.event.kind() == EventKind::Enrolled).count(), 5);
+        // What was committed has its number a moment later.
+        let enrolled = || async {
+            let events = store.events(&EventFilter::default(), 0, 100).await.expect("events");
+            events.iter().filter(|row| row.event.kind() == EventKind::Enrolled).count()
+        };
+        nomenta_world::wait_for("five being numbered", SOON, || async { enrolled().await == 5 })
+            .await
+            .expect("told");
 
         // New domains have full looks; none is to be quick.
         assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 5));
@@ -518,7 +526,8 @@ fn a_claim_that_ended_is_kept_for_its_history_and_not_for_ever() {
         assert_eq!(store.forget_ended(later + Duration::minutes(1), 10).await.expect("asked"), 1);
         assert!(matches!(store.domain(record.id).await, Err(StoreError::Missing { .. })));
 
-        let left = store.events(&EventFilter::default(), 0, 100).await.expect("events");
-        assert_eq!(left.len(), 1, "the history of the other one stays");
+        let left = || async { store.events(&EventFilter::default(), 0, 100).await.expect("events").len() };
+        let waited = nomenta_world::wait_for("one", SOON, || async { left().await == 1 }).await;
+        waited.expect("the history of the other one stays");
     });
 }
