@@ -6,6 +6,7 @@ use std::time::Duration;
 
 use anyhow::{Context, ensure};
 use chrono::TimeDelta;
+use nix::sys::resource::{Resource, getrlimit, setrlimit};
 use nomenta_api::role::Role;
 use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::{AcmeConfig, CallLimits, ExternalAccount};
@@ -26,6 +27,8 @@ use tracing_subscriber::EnvFilter;
 use crate::Done;
 use crate::args::{EgressRule, ServeOptions};
 
+/// Files and sockets that are open beside connections to API and console.
+const OTHER_FILES: usize = 1_024;
 /// Longest time for one probe of a customer's domain.
 const PROBE_LIMIT: Duration = Duration::from_secs(5);
 /// Longest wait for one reply to a DNS question.
@@ -38,8 +41,22 @@ pub(crate) async fn run(options: ServeOptions) -> anyhow::Result<Done> {
     let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info"));
     tracing_subscriber::fmt().json().with_env_filter(filter).with_writer(std::io::stderr).init();
 
-    nomenta_service::run(configuration(options)?, on_signal()?).await?;
+    let configuration = configuration(options)?;
+    allow_open_files(configuration.server.connections);
+    nomenta_service::run(configuration, on_signal()?).await?;
     Ok(Done::Yes)
+}
+
+/// Has the system grant as many open files as it may: each connection is one, and each socket that
+/// questions leave by.
+fn allow_open_files(connections: usize) {
+    let Ok((_, most)) = getrlimit(Resource::RLIMIT_NOFILE) else { return };
+    if let Err(error) = setrlimit(Resource::RLIMIT_NOFILE, most, most) {
+        tracing::warn!(%error, "the number of open files stays as it is");
+    }
+    if most < (connections + OTHER_FILES) as u64 {
+        tracing::warn!(most, connections, "fewer files may be open than --connections and sockets may need");
+    }
 }
 
 /// Prints the OpenAPI document.
