@@ -40,6 +40,7 @@ mod worker;
 
 use std::net::SocketAddr;
 use std::sync::Arc;
+use std::time::Duration;
 
 use anyhow::Context;
 use axum::body::Bytes;
@@ -50,7 +51,8 @@ use nomenta_dns::Surveyor;
 use nomenta_dns::responder::Responder;
 use nomenta_store::{Store, Watchman};
 use tokio::net::TcpListener;
-use tokio::sync::Semaphore;
+use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 
 pub use api::document;
@@ -67,11 +69,14 @@ use crate::handoff::Waits;
 use crate::hub::Hub;
 use crate::notices::Notices;
 use crate::one_click::Offers;
+use crate::problem::Refusal;
 use crate::repeats::Repeats;
 use crate::throttle::Throttle;
 
 /// Rehearsals and preflights at once.
 const LENGTHY: usize = 8;
+/// Longest wait for the turn of one.
+const LENGTHY_WAIT: Duration = Duration::from_secs(5);
 /// Tables that are taken in at once.
 const INTAKES: usize = 2;
 /// How long a token lasts, in days.
@@ -114,6 +119,14 @@ pub(crate) struct App {
     pub document: Bytes,
     pub described: Described,
     pub stop: CancellationToken,
+}
+
+impl App {
+    /// A turn for what takes a while; whoever gets none in a moment is told to come again.
+    pub(crate) async fn lengthy_turn(&self) -> Result<OwnedSemaphorePermit, Refusal> {
+        let turn = timeout(LENGTHY_WAIT, self.lengthy.clone().acquire_owned()).await;
+        turn.ok().and_then(Result::ok).ok_or_else(Refusal::busy)
+    }
 }
 
 /// Runs until `stop` is cancelled, then ends what is under way.

@@ -38,6 +38,8 @@ const MOST_ASKED: u64 = 3 * (200 + 40);
 const MOST_LED_ON: u64 = 3 * 16 * 6;
 /// Visits in a minute to one network, as the service is told.
 const VISITS: u64 = 20;
+/// Hundreds of healthy domains in one zone are more than the platform usually orders for.
+const OPTIONS: [&str; 3] = ["--visits-a-minute=20", "--account-orders=5000", "--domain-orders=5000"];
 /// Most memory that the service may take, in KiB.
 const MOST_MEMORY: u64 = 300 * 1024;
 
@@ -90,7 +92,7 @@ fn while_every_attack_runs_healthy_domains_go_live_and_nobody_is_hit_through_us(
     stage::run(async {
         let world = &stage().world;
         let layout = &world.layout;
-        let setup = with(own_setup("hostile", 124).await, &["--visits-a-minute=20"]);
+        let setup = with(own_setup("hostile", 124).await, &OPTIONS);
         let own = own(setup, "hostile", 90).await;
         let attackers = hostile::start(layout.dns_port(), [layout.http_port(), layout.https_port()])
             .await

@@ -199,7 +199,7 @@ pub(super) async fn preflight(
 ) -> Result<Json<Vec<Check>>, Refusal> {
     let record = find(&app, &caller, &asked).await?;
     caller.needs(Role::Operator)?;
-    let _turn = app.lengthy.try_acquire().map_err(|_| Refusal::busy())?;
+    let _turn = app.lengthy_turn().await?;
     let checks =
         look::preflight(&app, &record).await.map_err(|error| Refusal::unavailable(error.to_string()))?;
     Ok(Json(checks))

@@ -33,7 +33,7 @@ pub(super) async fn rehearse(
     Params(query): Params<RevealQuery>,
     ZoneText(zone): ZoneText,
 ) -> Result<Json<Rehearsal>, Refusal> {
-    let turn = app.lengthy.clone().try_acquire_owned().map_err(|_| Refusal::busy())?;
+    let turn = app.lengthy_turn().await?;
     let domain = find(&app, &caller, &asked).await?.domain;
     let mask = domain.mask();
     let token = domain.token.txt_value();
