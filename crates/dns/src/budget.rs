@@ -22,6 +22,13 @@ pub(crate) struct Budget {
     left: Mutex<Left>,
 }
 
+/// A round of readings: what it may cost, and until when it is waited for.
+#[derive(Clone, Copy)]
+pub(crate) struct Round<'a> {
+    pub budget: &'a Budget,
+    pub deadline: tokio::time::Instant,
+}
+
 struct Left {
     questions: u32,
     octets: u32,
@@ -46,6 +53,11 @@ impl Budget {
     /// The budget of a round of quick looks: no walk may take longer than the round.
     pub(crate) fn quick(limits: SurveyLimits) -> Self {
         Self::new(SurveyLimits { walk: limits.quick.min(limits.walk), ..limits })
+    }
+
+    /// A round that begins now.
+    pub(crate) fn round(&self) -> Round<'_> {
+        Round { budget: self, deadline: tokio::time::Instant::now() + self.limits.readings }
     }
 
     /// The same limits as it began with.

@@ -11,7 +11,7 @@ use nomenta_core::reading::target::{Question, Target};
 use tokio::time::Instant;
 
 use crate::Surveyor;
-use crate::surveyor::Round;
+use crate::budget::Round;
 use crate::walk::Located;
 
 /// Ways that aliases part into at once: more come of servers that differ.

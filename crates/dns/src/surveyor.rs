@@ -14,11 +14,11 @@ use nomenta_core::reading::cut::Limit;
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
 use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Question, Target};
-use tokio::time::{Instant, timeout_at};
+use tokio::time::timeout_at;
 
 use crate::DnsConfig;
 use crate::ask::{Answered, Ask, Got};
-use crate::budget::{Budget, Spent};
+use crate::budget::{Budget, Round, Spent};
 use crate::engine::Settings;
 use crate::exchange::Exchange;
 use crate::secure::{Secure, SecureError};
@@ -58,13 +58,6 @@ pub(crate) struct Planned<'a> {
     source: Source,
     question: &'a Question,
     pub ask: Option<Ask>,
-}
-
-/// What a round of readings may cost, and until when it is waited for.
-#[derive(Clone, Copy)]
-pub(crate) struct Round<'a> {
-    pub budget: &'a Budget,
-    pub deadline: Instant,
 }
 
 impl Surveyor {
@@ -115,16 +108,14 @@ impl Surveyor {
             depth,
         };
 
-        let deadline = Instant::now() + self.config.limits.readings;
+        let round = budget.round();
         // Whether resolvers still know what stood there tells a dead zone from a
         // network of ours that is cut off.
         if let ZoneView::Unreachable { zone, .. } = &survey.zone {
-            let round = Round { budget: &budget, deadline };
             survey.readings = self.ask_all(&target.questions(zone, depth), zone, &[], round).await;
         }
 
         if let ZoneView::Found { apex, servers, .. } = survey.zone.clone() {
-            let round = Round { budget: &budget, deadline };
             survey.readings = self.ask_all(&target.questions(&apex, depth), &apex, &servers, round).await;
             survey.followed = self.follow(target, &survey, round).await;
             if survey.readings.iter().any(Reading::is_refused_for_its_signatures) {
@@ -152,7 +143,7 @@ impl Surveyor {
 
         let asked = Baseline::questions(target, &apex).into_iter();
         let list: Vec<_> = asked.map(|(name, rtype)| Question { name, rtype, vantages: false }).collect();
-        let round = Round { budget: &budget, deadline: Instant::now() + self.config.limits.readings };
+        let round = budget.round();
         let readings = self.put(self.plan(&list, &apex, std::slice::from_ref(&server)), round).await;
 
         let mut records: Vec<Record> = Vec::new();
@@ -180,7 +171,7 @@ impl Surveyor {
         let asked: Vec<_> = list.iter().collect();
 
         let budget = self.budget();
-        let round = Round { budget: &budget, deadline: Instant::now() + self.config.limits.readings };
+        let round = budget.round();
         for vantage in &self.config.vantages {
             let readings = self.read_vantage(vantage, &asked, round).await;
             let records = readings.iter().filter_map(Reading::answer).flatten();
@@ -198,7 +189,7 @@ impl Surveyor {
         let questions: Vec<_> = names.into_iter().map(question).collect();
         let asked: Vec<_> = questions.iter().collect();
         let budget = self.budget();
-        let round = Round { budget: &budget, deadline: Instant::now() + self.config.limits.readings };
+        let round = budget.round();
 
         let vantage = self.config.vantages.first().filter(|_| !asked.is_empty())?;
         let readings = self.read_vantage(vantage, &asked, round).await;
@@ -215,7 +206,7 @@ impl Surveyor {
     pub async fn texts(&self, name: DnsName) -> Option<Vec<String>> {
         let question = Question { name, rtype: RecordType::Txt, vantages: true };
         let budget = self.budget();
-        let round = Round { budget: &budget, deadline: Instant::now() + self.config.limits.readings };
+        let round = budget.round();
 
         for vantage in &self.config.vantages {
             let readings = self.read_vantage(vantage, &[&question], round).await;

@@ -9,8 +9,8 @@ use tokio::time::timeout_at;
 
 use crate::Surveyor;
 use crate::ask::{Answered, Ask, Got};
-use crate::budget::Budget;
-use crate::surveyor::{Round, ask, read};
+use crate::budget::{Budget, Round};
+use crate::surveyor::{ask, read};
 use crate::vantage::{Transport, Vantage};
 use crate::wire::Mode;
 

