@@ -219,8 +219,14 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
+        if done.rows_affected() == 0 {
+            return Err(StoreError::Ended);
+        }
+
+        // From here on it may arrive, and be seen, at any moment.
+        courses::begin(&mut tx, new.domain_id, Utc::now()).await?;
         tx.commit().await?;
-        if done.rows_affected() == 0 { Err(StoreError::Ended) } else { Ok(id) }
+        Ok(id)
     }
 
     /// Writes down what came of an update; one that was made has its domain looked at again.
@@ -248,11 +254,10 @@ impl Store {
         )
         .fetch_one(&mut *tx)
         .await?;
+        if matches!(state, PublicationState::Undone | PublicationState::Refused) {
+            courses::take_back(&mut tx, domain_id).await?;
+        }
         if let (Some(claim), Some(event)) = (claims.get(domain_id), happened(state, row.zone, row.change)?) {
-            match state {
-                PublicationState::Done => courses::begin(&mut tx, domain_id, Utc::now()).await?,
-                _ => courses::take_back(&mut tx, domain_id).await?,
-            }
             let mut told = Told::default();
             told.event(claim, event);
             told.write(&mut tx, Utc::now()).await?;

@@ -25,8 +25,6 @@ pub struct Course {
     pub begun_at: Option<DateTime<Utc>>,
     /// When all of the zone's servers were first seen to have it.
     pub served_at: Option<DateTime<Utc>>,
-    /// Seconds until then, where it is known when it was made.
-    pub served_after: Option<i64>,
     /// Seconds from then on until the quorum of vantages saw it.
     pub seen_after: Option<i64>,
     /// Whether nothing more is to be learned from it.
@@ -80,6 +78,12 @@ impl Course {
         (Some(&course) != before).then_some(course)
     }
 
+    /// Seconds until all servers had it, where it is known when it was made.
+    pub fn served_after(&self) -> Option<i64> {
+        let took = self.served_at? - self.begun_at?;
+        (took >= Duration::zero()).then_some(took.num_seconds())
+    }
+
     /// What is to be seen of the editor, however far the edit has come.
     fn notice(&mut self, look: &Glimpse<'_>) {
         let codes = look.findings.iter().map(|finding| finding.code);
@@ -112,10 +116,7 @@ impl Course {
                 self.is_over = true;
                 return;
             }
-            None => {
-                self.served_after = self.begun_at.map(|begun| (at - begun).num_seconds().max(0));
-                *self.served_at.insert(at)
-            }
+            None => *self.served_at.insert(at),
         };
         if look.is_seen() {
             self.seen_after = Some((at - served_at).num_seconds());
@@ -152,22 +153,22 @@ mod tests {
 
         let some = look(Some(&none), 10, 1, 0.0).expect("one has it");
         let all = look(Some(&some), 70, 2, 0.3).expect("all have it");
-        assert_eq!((all.served_after, all.is_over), (Some(60), false));
+        assert_eq!((all.served_after(), all.is_over), (Some(60), false));
         assert_eq!(look(Some(&all), 80, 2, 0.3), None, "resolvers are waited for");
 
         let seen = look(Some(&all), 370, 2, 0.7).expect("enough see it");
-        assert_eq!((seen.served_after, seen.seen_after, seen.is_over), (Some(60), Some(300), true));
+        assert_eq!((seen.served_after(), seen.seen_after, seen.is_over), (Some(60), Some(300), true));
         assert_eq!(look(Some(&seen), 400, 0, 0.0), None, "what comes later is another matter");
     }
 
     #[test]
     fn nothing_is_timed_that_nobody_saw_begin() {
         let there = look(None, 0, 2, 0.3).expect("there already");
-        assert_eq!((there.served_after, there.seen_after, there.is_over), (None, None, true));
+        assert_eq!((there.served_after(), there.seen_after, there.is_over), (None, None, true));
 
         let none = look(None, 0, 0, 0.0).expect("begun");
         let at_once = look(Some(&none), 600, 2, 1.0).expect("everywhere");
-        assert_eq!((at_once.served_after, at_once.seen_after), (None, Some(0)), "by hand, at some time");
+        assert_eq!((at_once.served_after(), at_once.seen_after), (None, Some(0)), "by hand, at some time");
 
         let whole = Served { with: 2, all: 2, ..Served::default() };
         let late = Glimpse { before: Some(test::now()), ..glimpse(&whole, 600, 1.0, &[]) };
@@ -175,7 +176,7 @@ mod tests {
         assert_eq!((late.seen_after, late.is_over), (None, true), "nobody looked for ten minutes");
 
         let sent = Course { begun_at: Some(test::now()), ..none };
-        assert_eq!(look(Some(&sent), 8, 2, 1.0).expect("everywhere").served_after, Some(8));
+        assert_eq!(look(Some(&sent), 8, 2, 1.0).expect("everywhere").served_after(), Some(8));
     }
 
     #[test]

@@ -86,7 +86,7 @@ impl Lessons {
 
         Some(Self {
             cases: known.len(),
-            served: cases.times(enough, |course| course.served_after),
+            served: cases.times(enough, Course::served_after),
             seen: cases.times(enough, |course| course.seen_after),
             mistakes: cases.mistakes(enough),
             lowest_ttl: cases.lowest_ttl(enough),
