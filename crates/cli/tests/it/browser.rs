@@ -9,6 +9,9 @@ use serde_json::json;
 use tempfile::TempDir;
 use tokio::process::{Child, Command};
 
+/// How long a page is waited for: everything shares two cores.
+const PATIENCE: Duration = Duration::from_secs(60);
+
 /// A browser window; the driver ends with it.
 pub(crate) struct Browser {
     pub page: Client,
@@ -34,7 +37,7 @@ impl Browser {
         let driver = driver.spawn().expect("chromedriver starts");
         let url = format!("http://127.0.0.1:{port}");
         let status = format!("{url}/status");
-        nomenta_world::wait_for("chromedriver answering", Duration::from_secs(60), || async {
+        nomenta_world::wait_for("chromedriver answering", PATIENCE, || async {
             reqwest::get(&status).await.is_ok()
         })
         .await
@@ -75,42 +78,40 @@ impl Browser {
 
     /// Waits until the selector finds something that is shown.
     pub(crate) async fn see(&self, css: &str) -> fantoccini::elements::Element {
-        let found = self.page.wait().at_most(Duration::from_secs(60)).for_element(Locator::Css(css)).await;
+        let found = self.page.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await;
         found.unwrap_or_else(|e| panic!("{css} is not on the page: {e}"))
     }
 
     /// Clicks once the element is there and holds still: some come sliding in.
     pub(crate) async fn click(&self, css: &str) {
-        self.see(css).await;
+        self.clicked(css, Locator::Css(css)).await;
+    }
+
+    /// Presses the button of these words.
+    pub(crate) async fn press(&self, words: &str) {
+        let path = format!("//button[normalize-space(.)='{words}']");
+        self.clicked(words, Locator::XPath(&path)).await;
+    }
+
+    /// Takes an option of the list that is open.
+    pub(crate) async fn choose(&self, words: &str) {
+        let path =
+            format!("//li[contains(@class, 'el-select-dropdown__item') and normalize-space(.)='{words}']");
+        self.clicked(words, Locator::XPath(&path)).await;
+    }
+
+    /// A live page may move what is about to be clicked, or draw it anew.
+    async fn clicked(&self, what: &str, locator: Locator<'_>) {
         let clicked = || async {
-            let found = self.page.find(Locator::Css(css)).await;
-            match found {
+            match self.page.find(locator).await {
                 Ok(element) => element.click().await.is_ok(),
                 Err(_) => false,
             }
         };
-        nomenta_world::wait_for(&format!("a click on {css}"), Duration::from_secs(60), clicked)
-            .await
-            .expect("clicked");
-    }
-
-    pub(crate) async fn press(&self, words: &str) {
-        let path = format!("//button[normalize-space(.)='{words}']");
-        let wait = self.page.wait().at_most(Duration::from_secs(60));
-        wait.for_element(Locator::XPath(&path)).await.expect(words).click().await.expect(words);
-    }
-
-    /// Takes an option of the list that is open, once it holds still.
-    pub(crate) async fn choose(&self, words: &str) {
-        let path =
-            format!("//li[contains(@class, 'el-select-dropdown__item') and normalize-space(.)='{words}']");
-        let clicked = || async {
-            match self.page.find(Locator::XPath(&path)).await {
-                Ok(option) => option.click().await.is_ok(),
-                Err(_) => false,
-            }
-        };
-        nomenta_world::wait_for(words, Duration::from_secs(60), clicked).await.expect("chosen");
+        let what = format!("a click on {what}");
+        if let Err(error) = nomenta_world::wait_for(&what, PATIENCE, clicked).await {
+            panic!("{error}; the page says:\n{}", self.text().await);
+        }
     }
 
     pub(crate) async fn type_into(&self, css: &str, text: &str) {
@@ -124,7 +125,7 @@ impl Browser {
     /// Waits until the page's text has these words.
     pub(crate) async fn read(&self, words: &str) {
         let what = format!("the page saying {words:?}");
-        let waited = nomenta_world::wait_for(&what, Duration::from_secs(60), || async {
+        let waited = nomenta_world::wait_for(&what, PATIENCE, || async {
             self.text().await.contains(words)
         });
         if let Err(error) = waited.await {
@@ -138,7 +139,13 @@ impl Browser {
         body.text().await.unwrap_or_default()
     }
 
+    /// Signs in, and waits until that is done: to go elsewhere before would call it off.
     pub(crate) async fn sign_in(&self, url: &str, key: &str) {
+        self.try_key(url, key).await;
+        self.see("header.bar").await;
+    }
+
+    pub(crate) async fn try_key(&self, url: &str, key: &str) {
         self.page.goto(url).await.expect("the console");
         self.type_into("#key", key).await;
         self.press("Sign in").await;

@@ -12,7 +12,7 @@ fn a_domain_is_enrolled_at_the_form_and_watched_to_live_without_a_reload() {
     stage::run(async {
         let (stage, url) = (stage(), stage().service.setup.url());
         let browser = Browser::open(stage::BASE_PORT + 20).await;
-        browser.sign_in(&url, "wrong").await;
+        browser.try_key(&url, "wrong").await;
         browser.read("This key is unknown or revoked. Ask an admin for one.").await;
         browser.sign_in(&url, ADMIN).await;
         browser.read("Roster").await;
