@@ -51,6 +51,8 @@ nomenta_core::spelled! {
         Receiver = "receiver",
         /// An update of a customer's zone.
         Publication = "publication",
+        /// The account at the certification authority.
+        Issuer = "issuer",
     }
 }
 

@@ -171,4 +171,6 @@ pub struct IssuerAccount {
     pub identities: Vec<String>,
     /// How control is shown for names that are no wildcards.
     pub method: Method,
+    /// Since when the account has its key.
+    pub key_since: Option<DateTime<Utc>>,
 }

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use nomenta_store::Channel;
+use nomenta_store::{Channel, StoreError};
 use tokio::sync::watch;
 
 use crate::App;
@@ -15,12 +15,15 @@ pub(crate) struct Hub {
     work: watch::Sender<u64>,
     edge: watch::Sender<u64>,
     access: watch::Sender<u64>,
+    challenges: watch::Sender<u64>,
+    /// Whether what other processes call is heard.
+    is_listening: watch::Sender<bool>,
 }
 
 impl Default for Hub {
     fn default() -> Self {
-        let [events, work, edge, access] = [(); 4].map(|()| watch::Sender::new(0));
-        Self { events, work, edge, access }
+        let [events, work, edge, access, challenges] = [(); 5].map(|()| watch::Sender::new(0));
+        Self { events, work, edge, access, challenges, is_listening: watch::Sender::new(false) }
     }
 }
 
@@ -45,8 +48,18 @@ impl Hub {
         self.access.subscribe()
     }
 
+    /// Ticks when other challenges are to be answered by DNS.
+    pub(crate) fn challenges(&self) -> watch::Receiver<u64> {
+        self.challenges.subscribe()
+    }
+
+    /// Whether ticks come: while nothing is heard, nothing that is remembered can be relied upon.
+    pub(crate) fn is_listening(&self) -> watch::Receiver<bool> {
+        self.is_listening.subscribe()
+    }
+
     fn tick_all(&self) {
-        for counter in [&self.events, &self.work, &self.edge, &self.access] {
+        for counter in [&self.events, &self.work, &self.edge, &self.access, &self.challenges] {
             counter.send_modify(|count| *count += 1);
         }
     }
@@ -60,6 +73,7 @@ pub(crate) async fn listen(app: Arc<App>) {
             () = app.stop.cancelled() => return,
             heard = hear(&app) => heard,
         };
+        app.hub.is_listening.send_replace(false);
         if let Err(error) = heard {
             app.repeats.warn("no longer listening for changes; trying again", &error);
             tokio::time::sleep(Duration::from_secs(1)).await;
@@ -67,8 +81,9 @@ pub(crate) async fn listen(app: Arc<App>) {
     }
 }
 
-async fn hear(app: &App) -> Result<(), nomenta_store::StoreError> {
+async fn hear(app: &App) -> Result<(), StoreError> {
     let mut listener = app.store.listen().await?;
+    app.hub.is_listening.send_replace(true);
     app.hub.tick_all();
     loop {
         let Some(channel) = listener.heard().await? else {
@@ -81,6 +96,7 @@ async fn hear(app: &App) -> Result<(), nomenta_store::StoreError> {
             Channel::Work => &app.hub.work,
             Channel::Edge => &app.hub.edge,
             Channel::Access => &app.hub.access,
+            Channel::Challenges => &app.hub.challenges,
         };
         counter.send_modify(|count| *count += 1);
     }

@@ -7,6 +7,7 @@ mod access;
 mod answers;
 mod api;
 mod bodies;
+mod challenges;
 mod config;
 mod console;
 mod described;
@@ -64,6 +65,7 @@ pub use notices::{MailConfig, NoticesConfig};
 pub use one_click::OneClick;
 pub use server::ServerLimits;
 
+use crate::challenges::Challenges;
 use crate::described::Described;
 use crate::handoff::Waits;
 use crate::hub::Hub;
@@ -71,6 +73,7 @@ use crate::notices::Notices;
 use crate::one_click::Offers;
 use crate::problem::Refusal;
 use crate::repeats::Repeats;
+use crate::sealing::Custody;
 use crate::throttle::Throttle;
 
 /// Rehearsals and preflights at once.
@@ -101,6 +104,8 @@ pub(crate) struct App {
     pub sealer: Sealer,
     pub hub: Hub,
     pub acme: ordering::Issuer,
+    /// What the challenge zone answers.
+    pub challenges: Challenges,
     pub repeats: Repeats,
     pub offers: Offers,
     pub waits: Waits,
@@ -147,7 +152,8 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
         None => None,
     };
 
-    let app = Arc::new(assemble(config, stop.clone()).await?);
+    let (app, custody) = assemble(config, stop.clone()).await?;
+    let app = Arc::new(app);
     for key in &app.config.boot_keys {
         let hash = access::hash(&key.secret);
         let hint = access::hint(&key.secret);
@@ -168,10 +174,15 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     let notices = tokio::spawn(notices::run(app.clone()));
     let learning = tokio::spawn(learning::run(app.clone()));
     let upkeep = tokio::spawn(upkeep::run(app.clone()));
+    let custody = tokio::spawn(custody.run(app.clone()));
 
     if let Some((responder, zone)) = responder {
-        let store = app.store.clone();
-        let look_up = move |host: String| challenge_texts(store.clone(), host);
+        let asked = app.clone();
+        let look_up = move |host: String| {
+            let app = asked.clone();
+            async move { app.challenges.at(&app, &host).await }
+        };
+        tokio::spawn(challenges::run(app.clone()));
         tokio::spawn(responder.serve(zone, look_up, stop.clone()));
     }
 
@@ -186,19 +197,13 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     notices.await?;
     learning.await?;
     upkeep.await?;
+    custody.await?;
     hub.await?;
 
     Ok(())
 }
 
-async fn challenge_texts(store: Store, host: String) -> Vec<String> {
-    store.challenge_texts(&host).await.unwrap_or_else(|error| {
-        tracing::warn!(%error, "a question for a challenge was not answered");
-        Vec::new()
-    })
-}
-
-async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Result<App> {
+async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Result<(App, Custody)> {
     // Fails only if a provider is installed already, which serves as well.
     let _ = rustls_provider();
 
@@ -213,15 +218,17 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
     let surveyor = Arc::new(Surveyor::new(config.dns.clone())?);
     let calls = store.for_calls(&config.database).context("Cannot open the database")?;
     let document = document();
-    Ok(App {
+    let custody = Custody::begin(&config, &store).await?;
+    let app = App {
         watchman: Watchman::start(&config.database).context("Cannot open the database")?,
         described: Described::read(&document)?,
         document: serde_json::to_vec(&document)?.into(),
         calls,
         notices: Notices::new(&config, surveyor.clone())?,
         surveyor,
-        sealer: sealing::open(&config, &store).await?,
+        sealer: custody.sealer(),
         acme: ordering::Issuer::default(),
+        challenges: Challenges::default(),
         repeats: Repeats::default(),
         offers: Offers::default(),
         waits: Waits::default(),
@@ -236,7 +243,8 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         prober,
         config,
         stop,
-    })
+    };
+    Ok((app, custody))
 }
 
 fn rustls_provider() -> Result<(), Arc<rustls::crypto::CryptoProvider>> {

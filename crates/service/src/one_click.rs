@@ -178,5 +178,5 @@ pub(crate) fn state_of(app: &App, secret: &str) -> String {
 /// The secret of the link that somebody comes back to.
 pub(crate) fn secret_of(app: &App, state: &str) -> Option<String> {
     let sealed = BASE64URL_NOPAD.decode(state.as_bytes()).ok()?;
-    String::from_utf8(app.sealer.open(SEALED_FOR, &sealed).ok()?).ok()
+    String::from_utf8(app.sealer.open(SEALED_FOR, &sealed).ok()?.to_vec()).ok()
 }

@@ -11,7 +11,7 @@ use nomenta_core::judge::evidence::Problem;
 use nomenta_core::judge::schedule;
 use nomenta_core::judge::step;
 use nomenta_core::reading::method::Method;
-use nomenta_store::{Issued, Lane, Lease, NewChallenge, OrderRow};
+use nomenta_store::{Issued, Lane, Lease, NewChallenge, OrderRow, Store};
 use tokio::sync::Mutex;
 use tokio::time::{Instant, sleep, timeout};
 
@@ -20,6 +20,8 @@ use crate::look::PRIVATE_KEY;
 
 /// What the CA account's credentials are sealed for.
 pub(crate) const ACCOUNT: &str = "acme account";
+/// What a key is sealed for that answers a challenge by TLS.
+pub(crate) const TLS_ANSWER: &str = "answer by tls";
 /// How long edge servers may take to answer a challenge by TLS.
 const EDGE_LIMIT: Duration = Duration::from_secs(20);
 /// Time between two looks at whether they do.
@@ -29,25 +31,35 @@ const LONG_ENOUGH: TimeDelta = TimeDelta::hours(1);
 
 /// The account at the CA, opened when it is first needed.
 #[derive(Default)]
-pub(crate) struct Issuer(Mutex<Option<Acme>>);
+pub(crate) struct Issuer(Mutex<Option<Opened>>);
+
+/// An account that is open here.
+struct Opened {
+    acme: Acme,
+    /// Its credentials, as they are kept.
+    sealed: Vec<u8>,
+    at: Instant,
+}
 
 impl Issuer {
     /// The account; registered if there is none yet. Whoever comes meanwhile
-    /// waits for the one who opens it, so that no second one is registered.
+    /// waits for the one who opens it, so that no second one is registered. One whose
+    /// credentials another process has replaced is opened anew.
     pub(crate) async fn account(&self, app: &App) -> anyhow::Result<Acme> {
         let mut slot = self.0.lock().await;
-        if let Some(acme) = &*slot {
-            return Ok(acme.clone());
+        let config = &app.config.acme;
+        let kept = app.store.acme_account(&config.directory).await?;
+        match (&*slot, &kept) {
+            (Some(opened), Some(kept)) if opened.sealed == *kept => return Ok(opened.acme.clone()),
+            _ => {}
         }
 
-        let config = &app.config.acme;
-        let sealed = match app.store.acme_account(&config.directory).await? {
+        let sealed = match kept {
             Some(sealed) => sealed,
             None => register(app).await?,
         };
-
         let acme = Acme::load(config, &app.sealer.open(ACCOUNT, &sealed)?).await?;
-        *slot = Some(acme.clone());
+        *slot = Some(Opened { acme: acme.clone(), sealed, at: Instant::now() });
         Ok(acme)
     }
 
@@ -67,9 +79,36 @@ impl Issuer {
         }
     }
 
-    async fn forget(&self, app: &App) -> anyhow::Result<()> {
-        *self.0.lock().await = None;
-        app.store.drop_acme_account(&app.config.acme.directory).await?;
+    /// Gives the account another key, which is the only one from then on (RFC 8555, section
+    /// 7.3.5).
+    pub(crate) async fn rekey(&self, app: &App, records: &Store) -> anyhow::Result<()> {
+        self.account(app).await?;
+        let mut slot = self.0.lock().await;
+        let Some(Opened { acme, sealed, .. }) = slot.take() else {
+            anyhow::bail!("the account is being replaced");
+        };
+
+        // Nobody else may use or change the account until the new key is kept.
+        let directory = &app.config.acme.directory;
+        let change = records.change_acme_account(directory, &sealed).await?;
+        let (acme, credentials) = acme.rekeyed().await?;
+        let sealed = app.sealer.seal(ACCOUNT, &credentials);
+        change.keep(&sealed).await?;
+        *slot = Some(Opened { acme, sealed, at: Instant::now() });
+        Ok(())
+    }
+
+    /// Whether the account was opened, or replaced, after that moment.
+    async fn is_younger_than(&self, began: Instant) -> bool {
+        self.0.lock().await.as_ref().is_none_or(|opened| opened.at > began)
+    }
+
+    /// Forgets the account that the CA did not know to somebody who began then, unless it has
+    /// been replaced since.
+    async fn forget(&self, app: &App, began: Instant) -> anyhow::Result<()> {
+        let mut slot = self.0.lock().await;
+        let Some(opened) = slot.take_if(|opened| opened.at <= began) else { return Ok(()) };
+        app.store.drop_acme_account(&app.config.acme.directory, &opened.sealed).await?;
         Ok(())
     }
 }
@@ -90,10 +129,16 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
         return Ok(());
     };
 
-    match issue(app, &order).await {
+    let began = Instant::now();
+    match issue(app, lease, &order).await {
         Ok(chain_pem) => finish(app, lease, &order, chain_pem).await,
         Err(error) => match error.downcast::<AcmeError>() {
-            Ok(error) => answer(app, lease, &order, error).await,
+            Ok(AcmeError::Refused { problem, .. })
+                if problem.is_of_the_account() && app.acme.is_younger_than(began).await =>
+            {
+                anyhow::bail!("the key of the account at the CA was changed meanwhile");
+            }
+            Ok(error) => answer(app, lease, &order, began, error).await,
             Err(other) => {
                 app.store.note_step(order.id, &other.to_string()).await?;
                 Err(other)
@@ -127,7 +172,13 @@ async fn finish(app: &App, lease: &Lease, order: &OrderRow, chain_pem: String) -
 
 /// Does what the CA's answer calls for. An error that is handed on puts the
 /// task back for a while.
-async fn answer(app: &App, lease: &Lease, order: &OrderRow, error: AcmeError) -> anyhow::Result<()> {
+async fn answer(
+    app: &App,
+    lease: &Lease,
+    order: &OrderRow,
+    began: Instant,
+    error: AcmeError,
+) -> anyhow::Result<()> {
     match error {
         AcmeError::Refused { problem, retry_after } => {
             let retry_at = retry_at(app, lease, &problem, retry_after).await?;
@@ -143,7 +194,7 @@ async fn answer(app: &App, lease: &Lease, order: &OrderRow, error: AcmeError) ->
         }
         other => {
             app.store.note_step(order.id, &other.to_string()).await?;
-            begin_anew_what_is_lost(app, order, &other).await?;
+            begin_anew_what_is_lost(app, lease, order, began, &other).await?;
             Err(other.into())
         }
     }
@@ -169,41 +220,47 @@ async fn retry_at(
 }
 
 /// What the CA no longer knows is placed, or registered, again.
-async fn begin_anew_what_is_lost(app: &App, order: &OrderRow, error: &AcmeError) -> anyhow::Result<()> {
+async fn begin_anew_what_is_lost(
+    app: &App,
+    lease: &Lease,
+    order: &OrderRow,
+    began: Instant,
+    error: &AcmeError,
+) -> anyhow::Result<()> {
     if matches!(error, AcmeError::NoOrder(_) | AcmeError::NoAccount(_)) {
-        app.store.forget_order_url(order.id).await?;
+        app.store.forget_order_url(lease, order.id).await?;
     }
 
     if matches!(error, AcmeError::NoAccount(_)) {
-        app.acme.forget(app).await?;
+        app.acme.forget(app, began).await?;
     }
 
     Ok(())
 }
 
 /// From wherever the order stands to the chain.
-async fn issue(app: &App, order: &OrderRow) -> anyhow::Result<String> {
+async fn issue(app: &App, lease: &Lease, order: &OrderRow) -> anyhow::Result<String> {
     let acme = app.acme.account(app).await?;
-    let mut at_ca = open(app, &acme, order).await?;
+    let mut at_ca = open(app, &acme, lease, order).await?;
 
     for answer in at_ca.answers(order.method).await? {
-        publish(app, order, &answer).await?;
+        publish(app, lease, order, &answer).await?;
         let said = format!("The challenge for {} is answered by {}.", answer.name, answer.method);
         app.store.note_step(order.id, &said).await?;
     }
 
-    let key_pem = String::from_utf8(app.sealer.open(PRIVATE_KEY, &order.sealed_key)?)?;
-    let request = keypair::request(&key_pem, &order.names)?;
+    let key_pem = app.sealer.open(PRIVATE_KEY, &order.sealed_key)?;
+    let request = keypair::request(str::from_utf8(&key_pem)?, &order.names)?;
     Ok(at_ca.finish(order.method, &request).await?)
 }
 
-async fn open(app: &App, acme: &Acme, order: &OrderRow) -> anyhow::Result<AcmeOrder> {
+async fn open(app: &App, acme: &Acme, lease: &Lease, order: &OrderRow) -> anyhow::Result<AcmeOrder> {
     if let Some(url) = &order.url {
         return Ok(acme.resume(url).await?);
     }
 
     let placed = acme.order(&order.names, order.replaces.as_deref()).await?;
-    app.store.note_order_url(order.id, placed.url()).await?;
+    app.store.note_order_url(lease, order.id, placed.url()).await?;
 
     let said = format!("Placed at the certification authority, for {}.", order.names.join(" and "));
     app.store.note_step(order.id, &said).await?;
@@ -211,11 +268,14 @@ async fn open(app: &App, acme: &Acme, order: &OrderRow) -> anyhow::Result<AcmeOr
 }
 
 /// Makes the answer known; for TLS, returns once every address gives it.
-async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result<()> {
+async fn publish(app: &App, lease: &Lease, order: &OrderRow, answer: &Answer) -> anyhow::Result<()> {
     let digest = answer.digest();
     let text = answer.txt();
     let tls = match answer.method {
-        Method::TlsAlpn => Some(keypair::answering(&answer.name, &digest)?),
+        Method::TlsAlpn => {
+            let (chain, key) = keypair::answering(&answer.name, &digest)?;
+            Some((chain, app.sealer.seal(TLS_ANSWER, key.as_bytes())))
+        }
         Method::Http | Method::Dns => None,
     };
 
@@ -224,10 +284,10 @@ async fn publish(app: &App, order: &OrderRow, answer: &Answer) -> anyhow::Result
         name: &answer.name,
         method: answer.method,
         answer: if answer.method == Method::Dns { &text } else { &answer.key_authorization },
-        tls: tls.as_ref().map(|(chain, key)| (chain.as_str(), key.as_str())),
+        tls: tls.as_ref().map(|(chain, key)| (chain.as_str(), key.as_slice())),
     };
 
-    app.store.add_challenge(order.id, &new).await?;
+    app.store.add_challenge(lease, order.id, &new).await?;
     if tls.is_some() {
         await_edge(app, order, &answer.name, &digest).await?;
     }

@@ -6,10 +6,11 @@ use std::time::{Duration, Instant};
 
 use chrono::{DateTime, TimeDelta, Utc};
 use futures::future::join_all;
-use nomenta_certs::acme::{AcmeError, Advice};
+use nomenta_certs::acme::{AcmeError, Advice, Outcome};
+use nomenta_certs::x509;
 use nomenta_core::judge::certificate;
 use nomenta_core::judge::evidence::Problem;
-use nomenta_store::{Advised, Aged, Revocation, StoreError};
+use nomenta_store::{Advised, Aged, Revocation, StoreError, Stray};
 use tokio::time::{sleep, timeout};
 
 use crate::App;
@@ -119,6 +120,11 @@ async fn round(app: &App) -> anyhow::Result<()> {
         done?;
     }
 
+    let strays = app.store.lease_strays(now, QUESTIONS).await?;
+    for done in join_all(strays.iter().map(|stray| follow(app, stray, now))).await {
+        done?;
+    }
+
     let advised = app.store.lease_advice(now, QUESTIONS).await?;
     for done in join_all(advised.iter().map(|certificate| advise(app, certificate, now))).await {
         done?;
@@ -148,6 +154,35 @@ async fn advise(app: &App, certificate: &Advised, now: DateTime<Utc>) -> anyhow:
 async fn advice(app: &App, certificate: &Advised) -> anyhow::Result<Option<Advice>> {
     let acme = app.acme.account(app).await?;
     Ok(acme.advice(&certificate.chain_pem).await?)
+}
+
+/// Sees what became of an order that nobody works on any more.
+async fn follow(app: &App, stray: &Stray, now: DateTime<Utc>) -> anyhow::Result<()> {
+    match outcome(app, stray).await {
+        Ok(Outcome::Issued(chain_pem)) => {
+            let facts = x509::facts(&chain_pem)?;
+            tracing::info!(
+                host = stray.host,
+                serial = facts.serial,
+                "a certificate that nobody keeps is revoked"
+            );
+            app.store.revoke_stray(stray, &facts, &chain_pem).await?;
+        }
+        Ok(outcome) => app.store.leave_stray(stray, outcome == Outcome::Invalid, now).await?,
+        Err(error) => {
+            tracing::debug!(%error, "an order that nobody works on could not be looked at");
+            app.store.leave_stray(stray, false, now).await?;
+        }
+    }
+    Ok(())
+}
+
+async fn outcome(app: &App, stray: &Stray) -> anyhow::Result<Outcome> {
+    let acme = app.acme.account(app).await?;
+    match acme.resume(&stray.url).await {
+        Err(AcmeError::NoOrder(_)) => Ok(Outcome::Invalid),
+        order => Ok(order?.outcome().await?),
+    }
 }
 
 async fn revoke(app: &App, revocation: &Revocation) -> anyhow::Result<()> {

@@ -3,9 +3,12 @@
 use nomenta_core::reading::method::Method;
 use uuid::Uuid;
 
+use crate::Lease;
 use crate::Store;
 use crate::StoreError;
+use crate::channel::{self, Channel};
 use crate::edge;
+use crate::tasks;
 
 /// A challenge to be answered.
 #[derive(Clone, Debug)]
@@ -18,19 +21,25 @@ pub struct NewChallenge<'a> {
     pub method: Method,
     /// The answer by HTTP; by DNS, the TXT record.
     pub answer: &'a str,
-    /// The certificate and key that answer by TLS, PEM.
-    pub tls: Option<(&'a str, &'a str)>,
+    /// What answers by TLS: the certificate, PEM, and its key, sealed.
+    pub tls: Option<(&'a str, &'a [u8])>,
 }
 
 impl Store {
     /// Publishes a challenge's answer, to the edge or in the challenge zone.
     ///
     /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn add_challenge(&self, order_id: Uuid, new: &NewChallenge<'_>) -> Result<(), StoreError> {
+    /// [`StoreError::LeaseLost`] if another process has taken the order's task.
+    pub async fn add_challenge(
+        &self,
+        lease: &Lease,
+        order_id: Uuid,
+        new: &NewChallenge<'_>,
+    ) -> Result<(), StoreError> {
         let mut tx = self.begin().await?;
+        tasks::hold(&mut tx, lease).await?;
         sqlx::query!(
-            "INSERT INTO challenges (token, order_id, key_authorization, name, method, answer_chain, answer_key)
+            "INSERT INTO challenges (token, order_id, key_authorization, name, method, answer_chain, sealed_answer_key)
              VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (token) DO NOTHING",
             new.token,
             order_id,
@@ -43,6 +52,9 @@ impl Store {
         .execute(&mut *tx)
         .await?;
 
+        if new.method == Method::Dns {
+            channel::call(&mut tx, Channel::Challenges).await?;
+        }
         if new.tls.is_some() {
             edge::touch(&mut tx, &[new.name]).await?;
         }
@@ -75,5 +87,20 @@ impl Store {
             Method::Dns.as_str()
         );
         Ok(answers.fetch_all(&self.pool).await?)
+    }
+
+    /// The TXT records of all names that answer challenges by DNS now, each with its name, up
+    /// to `most`.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn all_challenge_texts(&self, most: i64) -> Result<Vec<(String, String)>, StoreError> {
+        let answers = sqlx::query!(
+            r#"SELECT name AS "name!", key_authorization FROM challenges WHERE method = $1 LIMIT $2"#,
+            Method::Dns.as_str(),
+            most
+        );
+        let rows = answers.fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(|row| (row.name, row.key_authorization)).collect())
     }
 }

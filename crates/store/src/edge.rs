@@ -45,8 +45,8 @@ pub struct TlsAnswer {
     pub name: String,
     /// The answering certificate, PEM.
     pub chain_pem: String,
-    /// Its key, PEM.
-    pub key_pem: String,
+    /// Its key, sealed.
+    pub sealed_key: Vec<u8>,
 }
 
 impl Store {
@@ -110,8 +110,8 @@ impl Store {
     pub async fn tls_answers(&self, hosts: Option<&[String]>) -> Result<Vec<TlsAnswer>, StoreError> {
         let rows = sqlx::query_as!(
             TlsAnswer,
-            r#"SELECT name, answer_chain AS "chain_pem!", answer_key AS "key_pem!" FROM challenges
-               WHERE answer_chain IS NOT NULL AND ($1::text[] IS NULL OR name = ANY($1)) ORDER BY name"#,
+            r#"SELECT name, answer_chain AS "chain_pem!", sealed_answer_key AS "sealed_key!" FROM challenges
+               WHERE sealed_answer_key IS NOT NULL AND ($1::text[] IS NULL OR name = ANY($1)) ORDER BY name"#,
             hosts
         );
         Ok(rows.fetch_all(&self.pool).await?)

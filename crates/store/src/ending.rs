@@ -6,13 +6,16 @@ use nomenta_api::event::Event;
 use nomenta_core::judge::certificate::{Origin, RevocationReason};
 use nomenta_core::judge::gate::Stage;
 use nomenta_core::judge::standing::Ending;
+use nomenta_core::reading::method::Method;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::StoreError;
+use crate::channel::{self, Channel};
 use crate::error;
 use crate::locks::{self, Told};
 use crate::revocations;
+use crate::strays;
 use crate::tasks::{self, TaskKind};
 
 /// Ends a claim for good, and settles in the same breath what depends on it: its
@@ -61,10 +64,11 @@ pub(crate) async fn end(
 }
 
 /// Drops open orders that cover a claim; another domain that they cover orders
-/// anew for itself alone.
+/// anew for itself alone. What the CA has of them is followed to its end: whoever works on one
+/// may be about to be given a certificate.
 async fn void_orders(tx: &mut PgConnection, id: Uuid, now: DateTime<Utc>) -> Result<(), StoreError> {
     let voided = sqlx::query!(
-        "DELETE FROM orders WHERE domain_ids @> ARRAY[$1::uuid] AND state = $2 RETURNING domain_id, domain_ids",
+        "DELETE FROM orders WHERE domain_ids @> ARRAY[$1::uuid] AND state = $2 RETURNING domain_id, domain_ids, names, url, method",
         id,
         OrderStatus::Open.as_str()
     )
@@ -72,6 +76,13 @@ async fn void_orders(tx: &mut PgConnection, id: Uuid, now: DateTime<Utc>) -> Res
     .await?;
 
     for order in voided {
+        if order.method == Method::Dns.as_str() {
+            channel::call(&mut *tx, Channel::Challenges).await?;
+        }
+        let host = order.names.first().map(String::as_str).unwrap_or_default();
+        if let Some(url) = &order.url {
+            strays::follow(tx, url, order.domain_id, host, now).await?;
+        }
         sqlx::query!(
             "DELETE FROM tasks WHERE domain_id = $1 AND kind = $2",
             order.domain_id,

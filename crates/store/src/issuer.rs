@@ -2,6 +2,7 @@
 
 use chrono::{DateTime, Duration, Utc};
 use nomenta_core::judge::evidence::{Limit, Spent};
+use sqlx::{Postgres, Transaction};
 
 use crate::Store;
 use crate::StoreError;
@@ -18,6 +19,29 @@ pub struct Limits {
     pub per_domain: u32,
     /// Most in three hours with the account at the CA.
     pub per_account: u32,
+}
+
+/// A change of the account at the CA; given up where it is let go of.
+pub struct AccountChangeAtCa {
+    tx: Transaction<'static, Postgres>,
+    directory: String,
+}
+
+impl AccountChangeAtCa {
+    /// Keeps other credentials.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]: the CA knows the new ones alone by now.
+    pub async fn keep(mut self, sealed: &[u8]) -> Result<(), StoreError> {
+        sqlx::query!(
+            "UPDATE acme_accounts SET sealed = $2, key_since = now() WHERE directory = $1",
+            self.directory,
+            sealed
+        )
+        .execute(&mut *self.tx)
+        .await?;
+        Ok(self.tx.commit().await?)
+    }
 }
 
 impl Store {
@@ -77,6 +101,15 @@ impl Store {
         Ok(row.fetch_optional(&self.pool).await?)
     }
 
+    /// Since when the CA's account has its key.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn acme_key_since(&self, directory: &str) -> Result<Option<DateTime<Utc>>, StoreError> {
+        let row = sqlx::query_scalar!("SELECT key_since FROM acme_accounts WHERE directory = $1", directory);
+        Ok(row.fetch_optional(&self.pool).await?)
+    }
+
     /// Keeps the CA account's credentials; if another process was first, its
     /// are kept and returned.
     ///
@@ -92,13 +125,36 @@ impl Store {
         Ok(kept.fetch_one(&self.pool).await?)
     }
 
-    /// Replaces credentials that the CA no longer knows.
+    /// Forgets credentials that the CA no longer knows, if they are the ones that are kept:
+    /// another process may have replaced them.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn drop_acme_account(&self, directory: &str) -> Result<(), StoreError> {
-        sqlx::query!("DELETE FROM acme_accounts WHERE directory = $1", directory).execute(&self.pool).await?;
+    pub async fn drop_acme_account(&self, directory: &str, sealed: &[u8]) -> Result<(), StoreError> {
+        sqlx::query!("DELETE FROM acme_accounts WHERE directory = $1 AND sealed = $2", directory, sealed)
+            .execute(&self.pool)
+            .await?;
         Ok(())
+    }
+
+    /// Keeps everybody else from changing the account until the change is made or given up;
+    /// `sealed` is what is kept of it now.
+    ///
+    /// # Errors
+    /// [`StoreError::Changed`] if something else is kept by now.
+    pub async fn change_acme_account(
+        &self,
+        directory: &str,
+        sealed: &[u8],
+    ) -> Result<AccountChangeAtCa, StoreError> {
+        let mut tx = self.begin().await?;
+        let kept = sqlx::query_scalar!(
+            "SELECT directory FROM acme_accounts WHERE directory = $1 AND sealed = $2 FOR UPDATE",
+            directory,
+            sealed
+        );
+        let directory = kept.fetch_optional(&mut *tx).await?.ok_or(StoreError::Changed)?;
+        Ok(AccountChangeAtCa { tx, directory })
     }
 
     /// Notes that the CA does not want to be asked for certificates until then.

@@ -13,6 +13,7 @@ use uuid::Uuid;
 use crate::Lease;
 use crate::Store;
 use crate::StoreError;
+use crate::channel::{self, Channel};
 use crate::edge;
 use crate::error::word;
 use crate::events::{self, About};
@@ -120,18 +121,29 @@ impl Store {
     /// from here on a restart goes on with this very order.
     ///
     /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn note_order_url(&self, order_id: Uuid, url: &str) -> Result<(), StoreError> {
-        sqlx::query!("UPDATE orders SET url = $2 WHERE id = $1", order_id, url).execute(&self.pool).await?;
+    /// [`StoreError::LeaseLost`] if another process has taken the task: what was placed is
+    /// void, and nobody goes on with it.
+    pub async fn note_order_url(&self, lease: &Lease, order_id: Uuid, url: &str) -> Result<(), StoreError> {
+        let mut tx = self.begin().await?;
+        tasks::hold(&mut tx, lease).await?;
+        let noted = sqlx::query!("UPDATE orders SET url = $2 WHERE id = $1 AND url IS NULL", order_id, url);
+        if noted.execute(&mut *tx).await?.rows_affected() == 0 {
+            return Err(StoreError::LeaseLost);
+        }
+
+        tx.commit().await?;
         Ok(())
     }
 
     /// Forgets an order's URL that the CA no longer knows.
     ///
     /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn forget_order_url(&self, order_id: Uuid) -> Result<(), StoreError> {
-        sqlx::query!("UPDATE orders SET url = NULL WHERE id = $1", order_id).execute(&self.pool).await?;
+    /// [`StoreError::LeaseLost`] if another process has taken the task.
+    pub async fn forget_order_url(&self, lease: &Lease, order_id: Uuid) -> Result<(), StoreError> {
+        let mut tx = self.begin().await?;
+        tasks::hold(&mut tx, lease).await?;
+        sqlx::query!("UPDATE orders SET url = NULL WHERE id = $1", order_id).execute(&mut *tx).await?;
+        tx.commit().await?;
         Ok(())
     }
 
@@ -269,9 +281,16 @@ pub(crate) async fn replace(
     domain_ids: &[Uuid],
     now: DateTime<Utc>,
 ) -> Result<(), StoreError> {
+    // One that two domains shared is out of use once each has another of its own.
     sqlx::query!(
-        "UPDATE certificates SET replaced_at = $3
-         WHERE replaced_at IS NULL AND id <> $1 AND domain_ids && $2 AND domain_ids <@ $2",
+        "UPDATE certificates c SET replaced_at = $3
+         WHERE replaced_at IS NULL AND id <> $1 AND domain_ids && $2
+           AND NOT EXISTS (
+               SELECT FROM unnest(c.domain_ids) AS of (domain_id)
+               WHERE NOT domain_id = ANY($2) AND NOT EXISTS (
+                   SELECT FROM certificates n
+                   WHERE n.domain_ids @> ARRAY[of.domain_id] AND n.id <> c.id AND n.issued_at > c.issued_at
+                     AND n.replaced_at IS NULL AND n.revoked_at IS NULL))",
         id,
         domain_ids,
         now
@@ -306,6 +325,10 @@ async fn end(
 ) -> Result<(), StoreError> {
     sqlx::query!("DELETE FROM challenges WHERE order_id = $1", order.id).execute(&mut *tx).await?;
     sqlx::query!("DELETE FROM orders_in_flight WHERE order_id = $1", order.id).execute(&mut *tx).await?;
+
+    if order.method == Method::Dns {
+        channel::call(&mut *tx, Channel::Challenges).await?;
+    }
 
     for id in &order.domain_ids {
         tasks::wake(tx, *id, TaskKind::Look, now).await?;

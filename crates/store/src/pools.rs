@@ -28,6 +28,16 @@ const LISTENING: u32 = 1;
 const CALL_LIMIT: &str = "5s";
 const WORK_LIMIT: &str = "120s";
 
+/// What the server does about a process of ours that says nothing: a transaction that is left open
+/// holds locks which others wait for, and so does one whose process is gone without a word.
+const OF_THE_SERVER: [(&str, &str); 5] = [
+    ("idle_in_transaction_session_timeout", "30s"),
+    ("tcp_keepalives_idle", "15"),
+    ("tcp_keepalives_interval", "5"),
+    ("tcp_keepalives_count", "3"),
+    ("tcp_user_timeout", "30000"),
+];
+
 /// Connections of one process, by who waits at them.
 pub(crate) struct Pools {
     /// People and programs, who wait for an answer.
@@ -47,7 +57,7 @@ impl Pools {
     /// # Errors
     /// If the URL cannot be read.
     pub(crate) fn of(url: &str) -> Result<Self, StoreError> {
-        let options = PgConnectOptions::from_str(url)?;
+        let options = PgConnectOptions::from_str(url)?.options(OF_THE_SERVER);
         let limited = |limit: &str| options.clone().options([("statement_timeout", limit)]);
         let pool = |most: u32, patience: Duration| {
             PgPoolOptions::new().max_connections(most).acquire_timeout(patience).idle_timeout(IDLE)

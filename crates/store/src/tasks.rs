@@ -269,6 +269,17 @@ pub(crate) async fn finish(
     held(done.rows_affected())
 }
 
+/// Goes on only while the lease is held, and keeps it so until the end of the transaction.
+pub(crate) async fn hold(tx: &mut PgConnection, lease: &Lease) -> Result<(), StoreError> {
+    let held_by_us = sqlx::query!(
+        "SELECT domain_id FROM tasks WHERE domain_id = $1 AND kind = $2 AND lease = $3 FOR UPDATE",
+        lease.domain_id,
+        lease.kind.as_str(),
+        lease.lease
+    );
+    held(held_by_us.fetch_all(&mut *tx).await?.len() as u64)
+}
+
 fn held(rows: u64) -> Result<(), StoreError> {
     if rows == 0 { Err(StoreError::LeaseLost) } else { Ok(()) }
 }

@@ -1,8 +1,9 @@
 //! Whether the database is there: asked all the time on a connection of its own, so that
 //! callers need not find it out one by one.
 
+use std::pin::pin;
 use std::str::FromStr;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use sqlx::postgres::{PgConnectOptions, PgConnection};
 use sqlx::{ConnectOptions, Connection};
@@ -10,11 +11,15 @@ use tokio::sync::watch;
 use tokio::time::{sleep, timeout};
 
 use crate::StoreError;
+use crate::lifeline;
 
 /// How often it is asked.
 const EVERY: Duration = Duration::from_millis(250);
 /// How long an answer may take; a machine that is busy is not away.
 const PATIENCE: Duration = Duration::from_secs(3);
+/// After what silence all connections count as broken: whatever waits at one would wait for as long
+/// as the system goes on sending, which is a quarter of an hour.
+const SILENCE: Duration = Duration::from_secs(15);
 
 /// Watches over the database.
 #[derive(Clone, Debug)]
@@ -31,18 +36,22 @@ impl Watchman {
         let options = PgConnectOptions::from_str(url)?;
         let (told, is_there) = watch::channel(true);
         tokio::spawn(async move {
+            let mut heard = Instant::now();
             while !told.is_closed() {
-                let connected = timeout(PATIENCE, options.connect()).await;
-                if let Ok(Ok(mut connection)) = connected {
-                    told.send_replace(true);
-                    while answers(&mut connection).await && !told.is_closed() {
+                match timeout(PATIENCE, options.connect()).await {
+                    // Closed by a restart, perhaps: that is seen at the next connection.
+                    Ok(Ok(connection)) => heard = attend(connection, &told).await,
+                    refused => {
+                        told.send_replace(false);
+                        // Whoever is refused has been heard.
+                        heard = if refused.is_ok() { Instant::now() } else { heard };
                         sleep(EVERY).await;
                     }
-                    // Closed by a restart, perhaps: that is seen at the next connection.
-                    continue;
                 }
-                told.send_replace(false);
-                sleep(EVERY).await;
+                if heard.elapsed() > SILENCE {
+                    lifeline::cut(&options).await;
+                    heard = Instant::now();
+                }
             }
         });
         Ok(Self { is_there })
@@ -58,6 +67,29 @@ impl Watchman {
     }
 }
 
-async fn answers(connection: &mut PgConnection) -> bool {
-    matches!(timeout(PATIENCE, connection.ping()).await, Ok(Ok(())))
+/// Asks as long as there are answers; returns when the last one was heard.
+async fn attend(mut connection: PgConnection, told: &watch::Sender<bool>) -> Instant {
+    let mut heard = Instant::now();
+    told.send_replace(true);
+
+    while !told.is_closed() {
+        let mut ping = pin!(connection.ping());
+        let answered = match timeout(PATIENCE, &mut ping).await {
+            Ok(answered) => answered,
+            Err(_) => {
+                told.send_replace(false);
+                match timeout(SILENCE - PATIENCE, ping).await {
+                    Ok(answered) => answered,
+                    Err(_) => return heard,
+                }
+            }
+        };
+        if answered.is_err() {
+            return Instant::now();
+        }
+        told.send_replace(true);
+        heard = Instant::now();
+        sleep(EVERY).await;
+    }
+    heard
 }

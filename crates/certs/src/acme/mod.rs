@@ -19,9 +19,10 @@ use nomenta_core::judge::certificate::RevocationReason;
 use rustls_pki_types::CertificateDer;
 use rustls_pki_types::pem::PemObject;
 use thiserror::Error as ThisError;
+use zeroize::Zeroizing;
 
 pub use error::AcmeError;
-pub use order::{AcmeOrder, Answer};
+pub use order::{AcmeOrder, Answer, Outcome};
 pub use transport::{CallLimits, TransportError};
 
 use self::transport::{Calls, LONGEST_WAIT, Transport, instant};
@@ -124,7 +125,7 @@ impl Acme {
     /// # Errors
     /// [`AcmeError::Refused`] if the CA wants no such account; otherwise it
     /// may be tried again.
-    pub async fn register(config: &AcmeConfig) -> Result<(Self, Vec<u8>), AcmeError> {
+    pub async fn register(config: &AcmeConfig) -> Result<(Self, Zeroizing<Vec<u8>>), AcmeError> {
         let contact: Vec<&str> = config.contact.as_deref().into_iter().collect();
         let new =
             NewAccount { contact: &contact, terms_of_service_agreed: true, only_return_existing: false };
@@ -138,8 +139,19 @@ impl Acme {
         });
         let (account, credentials) = registered.map_err(|error| error.with(&calls.retry_after))?;
 
-        let credentials = serde_json::to_vec(&credentials).map_err(|e| AcmeError::Unreadable(e.into()))?;
+        let credentials = written(&credentials)?;
         Ok((Self { account, calls, step_limit: config.step_limit }, credentials))
+    }
+
+    /// The same account with another key (section 7.3.5), and its credentials, to be sealed and
+    /// kept: no other key opens it from now on.
+    ///
+    /// # Errors
+    /// [`AcmeError::Refused`] if the CA changes no keys.
+    pub async fn rekeyed(mut self) -> Result<(Self, Zeroizing<Vec<u8>>), AcmeError> {
+        let changed = persist!(self.account.update_key());
+        let credentials = changed.map_err(|error| error.with(&self.calls.retry_after))?;
+        Ok((self, written(&credentials)?))
     }
 
     /// The account's URL, which CAA records may name (RFC 8657, section 3).
@@ -228,6 +240,10 @@ impl Acme {
     fn under_way(&self, order: Order) -> AcmeOrder {
         AcmeOrder { order, retry_after: self.calls.retry_after.clone(), step_limit: self.step_limit }
     }
+}
+
+fn written(credentials: &AccountCredentials) -> Result<Zeroizing<Vec<u8>>, AcmeError> {
+    serde_json::to_vec(credentials).map(Zeroizing::new).map_err(|e| AcmeError::Unreadable(e.into()))
 }
 
 fn builder(config: &AcmeConfig, calls: &Calls) -> Result<AccountBuilder, Error> {

@@ -47,6 +47,17 @@ fn challenge_type(method: Method) -> ChallengeType {
     }
 }
 
+/// What became of an order.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Outcome {
+    /// A certificate: its chain as PEM, leaf first.
+    Issued(String),
+    /// Nothing, for good.
+    Invalid,
+    /// Nothing yet.
+    Open,
+}
+
 /// An order under way.
 pub struct AcmeOrder {
     pub(super) order: Order,
@@ -77,6 +88,21 @@ impl AcmeOrder {
     pub async fn finish(&mut self, method: Method, csr_der: &[u8]) -> Result<String, AcmeError> {
         let ended = self.conclude(method, csr_der).await;
         ended.map_err(|error| error.with(&self.retry_after))
+    }
+
+    /// What became of it, without bringing it any further.
+    ///
+    /// # Errors
+    /// [`AcmeError`]; it can be asked again.
+    pub async fn outcome(&mut self) -> Result<Outcome, AcmeError> {
+        match self.order.state().status {
+            OrderStatus::Invalid => return Ok(Outcome::Invalid),
+            OrderStatus::Pending | OrderStatus::Ready => return Ok(Outcome::Open),
+            OrderStatus::Processing | OrderStatus::Valid => {}
+        }
+
+        let chain = persist!(self.order.certificate()).map_err(|error| error.with(&self.retry_after))?;
+        Ok(chain.map_or(Outcome::Open, Outcome::Issued))
     }
 
     async fn conclude(&mut self, method: Method, csr_der: &[u8]) -> Result<String, AcmeError> {

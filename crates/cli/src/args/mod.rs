@@ -182,7 +182,11 @@ pub(crate) enum CertificateVerb {
         issuer: Option<String>,
     },
     /// Print the account at the CA, as CAA records may name it.
-    Account,
+    Account {
+        /// Give it another key first; the one before opens nothing from then on.
+        #[arg(long)]
+        change_key: bool,
+    },
     /// Print a domain's certificate and the story of its latest order.
     Show {
         /// The domain.

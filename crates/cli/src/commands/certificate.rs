@@ -31,8 +31,12 @@ const BAR: i64 = 40;
 pub(crate) async fn run(client: &Client, shape: Shape, verb: CertificateVerb) -> anyhow::Result<Done> {
     match verb {
         CertificateVerb::List { within, issuer } => list(client, shape, within, issuer).await,
-        CertificateVerb::Account => {
-            let account: IssuerAccount = client.get("certificates/account").await?;
+        CertificateVerb::Account { change_key } => {
+            let account: IssuerAccount = if change_key {
+                client.post("certificates/account/key", &json!({})).await?
+            } else {
+                client.get("certificates/account").await?
+            };
             shown(shape, &account, || print_account(&account))
         }
         CertificateVerb::Show { host } => {
@@ -175,6 +179,9 @@ fn print_weeks(days: &[CertificateDay]) {
 fn print_account(account: &IssuerAccount) {
     println!("Certificates are ordered at {}\n", account.directory);
     println!("  account   {}", account.uri);
+    if let Some(since) = account.key_since {
+        println!("  key       since {}", exact(since));
+    }
     println!("  method    {}, and dns-01 for wildcards\n", account.method);
 
     for identity in &account.identities {

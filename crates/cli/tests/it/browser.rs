@@ -125,9 +125,7 @@ impl Browser {
     /// Waits until the page's text has these words.
     pub(crate) async fn read(&self, words: &str) {
         let what = format!("the page saying {words:?}");
-        let waited = nomenta_world::wait_for(&what, PATIENCE, || async {
-            self.text().await.contains(words)
-        });
+        let waited = nomenta_world::wait_for(&what, PATIENCE, || async { self.text().await.contains(words) });
         if let Err(error) = waited.await {
             panic!("{error}; it says:\n{}", self.text().await);
         }

@@ -12,6 +12,7 @@ mod cli;
 mod conduct;
 mod console;
 mod crash;
+mod custody;
 mod demo;
 mod dns;
 mod document;

@@ -160,6 +160,12 @@ impl Problem {
     pub fn is_throttling(&self) -> bool {
         self.short() == RATE_LIMITED
     }
+
+    /// Whether the CA refused the caller rather than the order: what was sent was not signed as
+    /// it expects of the account (RFC 8555, section 6.7).
+    pub fn is_of_the_account(&self) -> bool {
+        matches!(self.short(), "unauthorized" | "malformed")
+    }
 }
 
 /// A problem with one name of an order (RFC 8555, section 6.7.1).

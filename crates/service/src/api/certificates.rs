@@ -112,17 +112,38 @@ pub(super) async fn account(
     caller: Caller,
 ) -> Result<Json<IssuerAccount>, Refusal> {
     caller.needs_all(Role::Viewer)?;
-    let acme = app.acme.account(&app).await;
+    Ok(Json(told_account(&app).await?))
+}
+
+async fn told_account(app: &App) -> Result<IssuerAccount, Refusal> {
+    let acme = app.acme.account(app).await;
     let acme =
         acme.map_err(|error| Refusal::unavailable(format!("The account at the CA is not known: {error}")))?;
-    let policy = &app.config.policy;
+    let (directory, policy) = (&app.config.acme.directory, &app.config.policy);
 
-    Ok(Json(IssuerAccount {
-        directory: app.config.acme.directory.clone(),
+    Ok(IssuerAccount {
+        directory: directory.clone(),
         uri: acme.uri().to_owned(),
         identities: policy.ca_identities.clone(),
         method: policy.method,
-    }))
+        key_since: app.calls.acme_key_since(directory).await?,
+    })
+}
+
+/// Gives the account at the CA another key (RFC 8555, section 7.3.5): the one before opens
+/// nothing from then on. Orders under way go on.
+#[utoipa::path(post, path = "/api/v1/certificates/account/key",
+    responses((status = 200, body = IssuerAccount), (status = 503, body = Problem)))]
+pub(super) async fn change_account_key(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+) -> Result<Json<IssuerAccount>, Refusal> {
+    caller.needs_all(Role::Admin)?;
+    let changed = app.acme.rekey(&app, &caller.records(&app)).await;
+    changed.map_err(|error| {
+        Refusal::unavailable(format!("The key of the account at the CA is as it was: {error:#}. Try again."))
+    })?;
+    Ok(Json(told_account(&app).await?))
 }
 
 /// A domain's certificate, the story of its latest order, what a browser gets,

@@ -17,13 +17,15 @@ use futures::{Stream, StreamExt};
 use nomenta_api::edge::{ChangesQuery, EdgeCertificate, EdgeChange, EdgeFeed, EdgeRoute, FeedQuery};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
+use nomenta_certs::seal::SealError;
 use nomenta_core::name::dns::DnsName;
-use nomenta_store::{EdgeRow, StoreError, TlsAnswer};
+use nomenta_store::{EdgeRow, TlsAnswer};
 use tokio::time::{Instant, timeout_at};
 
 use crate::App;
 use crate::access::Caller;
 use crate::look::PRIVATE_KEY;
+use crate::ordering::TLS_ANSWER;
 use crate::problem::{Named, Params, Refusal};
 
 const LONGEST_WAIT: u64 = 55;
@@ -69,14 +71,18 @@ pub(super) async fn feed(
     }
 }
 
-async fn snapshot(app: &App, position: i64) -> Result<EdgeFeed, StoreError> {
+async fn snapshot(app: &App, position: i64) -> Result<EdgeFeed, Refusal> {
     let rows = app.calls.edge_rows(None).await?;
-    let challenges = app.calls.tls_answers(None).await?.into_iter().map(answering).collect();
+    let answers = app.calls.tls_answers(None).await?;
+    let mut challenges = Vec::with_capacity(answers.len());
+    for answer in answers {
+        challenges.extend(answering(app, answer)?);
+    }
 
     let mut routes = Vec::with_capacity(rows.len());
     let mut certificates = Vec::new();
     for row in rows {
-        let (route, certificate) = unsealed(app, row);
+        let (route, certificate) = unsealed(app, row)?;
         routes.push(route);
         certificates.extend(certificate);
     }
@@ -84,20 +90,31 @@ async fn snapshot(app: &App, position: i64) -> Result<EdgeFeed, StoreError> {
     Ok(EdgeFeed { position, routes, certificates, challenges })
 }
 
-fn answering(answer: TlsAnswer) -> EdgeCertificate {
-    EdgeCertificate { host: answer.name.into(), chain_pem: answer.chain_pem, key_pem: answer.key_pem }
+fn answering(app: &App, answer: TlsAnswer) -> Result<Option<EdgeCertificate>, Refusal> {
+    let key = opened(app, &answer.name, TLS_ANSWER, &answer.sealed_key)?;
+    Ok(key.map(|key_pem| EdgeCertificate { host: answer.name.into(), chain_pem: answer.chain_pem, key_pem }))
 }
 
-/// A host's route and certificate. A key that cannot be opened costs its own
-/// host the certificate, and no other.
-fn unsealed(app: &App, row: EdgeRow) -> (EdgeRoute, Option<EdgeCertificate>) {
-    let key = row.sealed_key.as_deref().and_then(|sealed| match app.sealer.open(PRIVATE_KEY, sealed) {
-        Ok(key) => String::from_utf8(key).ok(),
+/// A private key for the edge. One that is damaged costs its own host the certificate, and no
+/// other; a sealing key that is missing here costs the whole answer, so that no edge drops what it
+/// has.
+fn opened(app: &App, host: &str, purpose: &'static str, sealed: &[u8]) -> Result<Option<String>, Refusal> {
+    match app.sealer.open(purpose, sealed) {
+        Ok(key) => Ok(String::from_utf8(key.to_vec()).ok()),
+        Err(error @ SealError::UnknownKey(_)) => Err(Refusal::unavailable(error.to_string())),
         Err(error) => {
-            tracing::error!(host = row.host, %error, "a certificate is kept from the edge");
-            None
+            tracing::error!(host, %error, "a certificate is kept from the edge");
+            Ok(None)
         }
-    });
+    }
+}
+
+/// A host's route and certificate.
+fn unsealed(app: &App, row: EdgeRow) -> Result<(EdgeRoute, Option<EdgeCertificate>), Refusal> {
+    let key = match &row.sealed_key {
+        Some(sealed) => opened(app, &row.host, PRIVATE_KEY, sealed)?,
+        None => None,
+    };
 
     let host = DnsName::from(row.host);
     let certificate = row.chain_pem.zip(key).map(|(chain_pem, key_pem)| EdgeCertificate {
@@ -117,7 +134,7 @@ fn unsealed(app: &App, row: EdgeRow) -> (EdgeRoute, Option<EdgeCertificate>) {
         noindex: row.is_default,
     };
 
-    (route, certificate)
+    Ok((route, certificate))
 }
 
 /// Changes as they happen, as server-sent events of the type `change`. Starts
@@ -163,7 +180,7 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
                 }
                 // Whoever follows comes again, from where they were.
                 Err(error) => {
-                    tracing::warn!(%error, "a stream of changes ends");
+                    tracing::warn!(?error, "a stream of changes ends");
                     break;
                 }
                 Ok(Some(_)) => tokio::select! {
@@ -176,7 +193,7 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
 }
 
 /// What the edge needs for the hosts that changed after `after`.
-async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>, StoreError> {
+async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>, Refusal> {
     let Some(numbered) = app.calls.edge_changes(after, BATCH).await? else { return Ok(None) };
     if numbered.is_empty() {
         return Ok(Some(Vec::new()));
@@ -191,9 +208,10 @@ async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>
 
     let mut changes = Vec::with_capacity(numbered.len());
     for (number, host) in numbered {
-        let row = rows.remove(&host).map(|row| unsealed(app, row));
+        let row = rows.remove(&host).map(|row| unsealed(app, row)).transpose()?;
         let (route, certificate) = row.unzip();
-        let challenge = answers.remove(&host).map(answering);
+        let answer = answers.remove(&host).map(|answer| answering(app, answer)).transpose()?;
+        let challenge = answer.flatten();
         let change = EdgeChange { host: host.into(), route, certificate: certificate.flatten(), challenge };
         changes.push((number, change));
     }

@@ -107,6 +107,7 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(certificates::days))
         .routes(routes!(certificates::issuers))
         .routes(routes!(certificates::account))
+        .routes(routes!(certificates::change_account_key))
         .routes(routes!(certificates::certificate, certificates::bring))
         .routes(routes!(certificates::chain))
         .routes(routes!(certificates::preflight))

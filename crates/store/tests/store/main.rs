@@ -358,12 +358,25 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         let same = store.open_order(record.id).await.expect("read").expect("open");
         assert_eq!((same.id, same.sealed_key), (order.id, order.sealed_key.clone()), "one order at a time");
 
-        store.note_order_url(order.id, "https://127.0.0.1/order/1").await.expect("noted");
+        let url = "https://127.0.0.1/order/1";
+        store.note_order_url(&lease, order.id, url).await.expect("noted");
+        let twice = store.note_order_url(&lease, order.id, "https://127.0.0.1/order/2").await;
+        assert!(matches!(twice, Err(StoreError::LeaseLost)), "another has placed it already");
+        let mut look = lease.clone();
+        look.kind = TaskKind::Look;
+        let late = store.forget_order_url(&look, order.id).await;
+        assert!(matches!(late, Err(StoreError::LeaseLost)), "whoever has lost the task changes nothing");
+        let kept = store.open_order(record.id).await.expect("read").expect("open");
+        assert_eq!(kept.url.as_deref(), Some(url));
         let challenge = |token, method, answer| NewChallenge { token, name: host, method, answer, tls: None };
         for new in [challenge("token", Method::Http, "token.thumb"), challenge("other", Method::Dns, "text")]
         {
-            store.add_challenge(order.id, &new).await.expect("added");
+            store.add_challenge(&lease, order.id, &new).await.expect("added");
         }
+        let late = store.add_challenge(&look, order.id, &challenge("late", Method::Http, "late")).await;
+        assert!(matches!(late, Err(StoreError::LeaseLost)));
+        let all = store.all_challenge_texts(10).await.expect("read");
+        assert_eq!(all, [(host.to_owned(), "text".to_owned())]);
         assert_eq!(store.challenge_texts(host).await.expect("read"), ["text"]);
         assert_eq!(store.challenge("other").await.expect("read"), None, "each method has its own");
         assert_eq!(store.challenge("token").await.expect("read").as_deref(), Some("token.thumb"));
