@@ -191,6 +191,7 @@ fn survey(domain: &Domain, lines: &str, now: DateTime<Utc>) -> Survey {
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,
+        signed: None,
         routed: target.routed,
         depth: Depth::Full,
     }

@@ -116,6 +116,7 @@ fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,
+        signed: None,
         routed: host.into(),
         depth: Depth::Full,
     })

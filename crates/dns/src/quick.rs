@@ -56,6 +56,7 @@ impl Surveyor {
                 followed: Vec::new(),
                 cuts: Vec::new(),
                 trust: None,
+                signed: None,
                 routed: look.target.routed.clone(),
                 depth: Depth::Quick,
             }));

@@ -103,6 +103,7 @@ impl Surveyor {
             readings: Vec::new(),
             followed: Vec::new(),
             trust: None,
+            signed: None,
             cuts: Vec::new(),
             routed: target.routed.clone(),
             depth,
@@ -120,6 +121,10 @@ impl Surveyor {
             survey.followed = self.follow(target, &survey, round).await;
             if survey.readings.iter().any(Reading::is_refused_for_its_signatures) {
                 survey.trust = Some(self.trust(&apex, &servers, round).await);
+            }
+            let is_about_proof = target.is_unproved && depth == Depth::Full;
+            if is_about_proof && target.proofs().any(|name| survey.has_words_at(&name)) {
+                survey.signed = Some(self.signed(&apex, round).await);
             }
         }
 
@@ -375,6 +380,7 @@ pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered, bu
     let mut negative_ttl = None;
     let mut extended = Vec::new();
     let mut without_edns = false;
+    let mut authentic = false;
 
     let outcome = match got {
         Got::Silence => Outcome::Silence,
@@ -392,13 +398,14 @@ pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered, bu
             }
             negative_ttl = reply.negative_ttl(rtype);
             without_edns = reply.without_edns;
+            authentic = reply.authentic && !source.is_authority();
             let Reply { rcode, authoritative, answers: records, extended: errors, .. } = reply;
             extended = errors;
             Outcome::Answer { rcode, authoritative, records }
         }
     };
     let reading = Reading::new(source, question.name.clone(), rtype, outcome, rtt);
-    Reading { negative_ttl, extended, without_edns, ..reading }
+    Reading { negative_ttl, extended, without_edns, authentic, ..reading }
 }
 
 /// A zone above the registered domain means that nobody registered it.

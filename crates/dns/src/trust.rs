@@ -6,7 +6,7 @@ use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::answer::Rcode;
 use nomenta_core::reading::record::RecordType;
 use nomenta_core::reading::survey::Authority;
-use nomenta_core::reading::trust::Trust;
+use nomenta_core::reading::trust::{Signed, Trust};
 use tokio::time::timeout_at;
 
 use crate::Surveyor;
@@ -37,6 +37,18 @@ impl Surveyor {
             }
         }
         trust
+    }
+
+    /// Whether the zone above vouches for keys of the zone.
+    pub(crate) async fn signed(&self, apex: &DnsName, round: Round<'_>) -> Signed {
+        let above = self.walker.above(apex);
+        match self.trust_records(&above, apex, RecordType::Ds, round).await {
+            None => Signed::Untold,
+            Some(records) => {
+                let is_signer = |record: &TrustRecord| matches!(record, TrustRecord::Signer(_));
+                if records.iter().any(is_signer) { Signed::Signed } else { Signed::Unsigned }
+            }
+        }
     }
 
     /// What the first server that answers has of one type, with its signatures.

@@ -26,6 +26,8 @@ const SMALL_PAYLOAD: u16 = 512;
 pub(crate) struct Reply {
     pub rcode: Rcode,
     pub authoritative: bool,
+    /// Whether a resolver has checked its signatures (RFC 4035, section 3.2.3).
+    pub authentic: bool,
     pub truncated: bool,
     pub extended: Vec<ExtendedError>,
     pub answers: Vec<Record>,
@@ -97,6 +99,8 @@ pub(crate) fn encode(
         .set_message_type(MessageType::Query)
         .set_op_code(OpCode::Query)
         .set_recursion_desired(mode.is_recursive())
+        // It asks to be told whether signatures were checked (RFC 6840, section 5.7).
+        .set_authentic_data(mode == Mode::Vantage)
         .set_checking_disabled(mode == Mode::Unchecked)
         .set_query_count(1)
         .set_additional_count(edns.is_some().into());
@@ -251,6 +255,7 @@ impl Reply {
         Self {
             rcode: Rcode::of(header.response_code().into()),
             authoritative: header.authoritative(),
+            authentic: header.authentic_data(),
             truncated: header.truncated(),
             extended: Vec::new(),
             answers: Vec::new(),

@@ -98,8 +98,9 @@ async fn forget(app: &App) -> Result<(), StoreError> {
 }
 
 async fn until_next(app: &App) -> Duration {
-    let next = tokio::join!(app.store.next_renewal(), app.store.next_switch());
-    let next = [next.0.ok().flatten(), next.1.ok().flatten()].into_iter().flatten().min();
+    let (renewal, switch, stray) =
+        tokio::join!(app.store.next_renewal(), app.store.next_switch(), app.store.next_stray());
+    let next = [renewal, switch, stray].into_iter().filter_map(|next| next.ok().flatten()).min();
     match next {
         Some(at) => (at - Utc::now()).to_std().unwrap_or_default().min(LONGEST_SLEEP),
         None => LONGEST_SLEEP,

@@ -46,6 +46,14 @@ impl Store {
         Ok(leased.fetch_all(&self.pool).await?)
     }
 
+    /// When the next one is to be looked at; `None` if there is none.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn next_stray(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
+        Ok(sqlx::query_scalar!("SELECT min(try_at) FROM strays").fetch_one(&self.pool).await?)
+    }
+
     /// Has the certificate that came of one revoked, and follows it no longer.
     ///
     /// # Errors

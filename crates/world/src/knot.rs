@@ -115,6 +115,14 @@ pub(crate) async fn keys(layout: &Layout, zone: &str) -> anyhow::Result<String> 
     daemon::run(keymgr).await
 }
 
+/// What the zone above is to hold about a zone's keys, as master-file lines.
+pub(crate) async fn signers(layout: &Layout, zone: &str) -> anyhow::Result<String> {
+    let folder = layout.state.join("knot-primary");
+    let mut keymgr = daemon::command(layout, "keymgr", "KILL")?;
+    keymgr.arg("-C").arg(folder.join("confdb")).args([&format!("{zone}."), "ds"]);
+    daemon::run(keymgr).await
+}
+
 fn configuration(layout: &Layout, instance: &Instance, folder: &Path) -> String {
     let port = layout.dns_port();
     let listen: Vec<_> = instance.listen.iter().map(|ip| format!("{ip}@{port}")).collect();

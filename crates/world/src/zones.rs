@@ -5,7 +5,7 @@ use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;
 use std::time::Duration;
 
-use anyhow::{bail, ensure};
+use anyhow::{Context, bail, ensure};
 use base64::Engine;
 use hickory_proto::op::{Message, MessageType, OpCode, Query, ResponseCode};
 use hickory_proto::rr::RecordType;
@@ -142,6 +142,38 @@ impl Zones {
         }
 
         Ok(anchors)
+    }
+
+    /// Has a zone signed, and its key vouched for by the registry: resolvers that check
+    /// signatures check those.
+    ///
+    /// # Errors
+    /// If Knot refuses.
+    pub async fn sign(&self, zone: &str) -> anyhow::Result<()> {
+        let one = self.transaction.lock().await;
+        self.configure(&[vec!["conf-set".into(), format!("{}.dnssec-signing", entry(zone)), "on".into()]])
+            .await?;
+        drop(one);
+
+        let primary = SocketAddr::from((PRIMARY, self.layout.dns_port()));
+        wait_for(&format!("the zone {zone} being signed"), Duration::from_secs(20), || async {
+            let keys = ask(primary, zone, RecordType::DNSKEY).await;
+            keys.is_ok_and(|reply| !reply.answers().is_empty())
+        })
+        .await?;
+
+        let signers = knot::signers(&self.layout, zone).await?;
+        let signer = signers.lines().next().and_then(|line| line.split_once(" DS "));
+        let (_, signer) = signer.with_context(|| format!("{zone} has no key to vouch for: {signers}"))?;
+        let parent = format!("{}.", dns::parent(zone));
+        for words in [
+            format!("zone-begin {parent}"),
+            format!("zone-set {parent} {zone}. {TTL} DS {signer}"),
+            format!("zone-commit {parent}"),
+        ] {
+            knot::control(&self.layout, "primary", &words.split(' ').collect::<Vec<_>>()).await?;
+        }
+        Ok(())
     }
 
     /// Gives a zone exactly these name servers, in the zone itself and at the

@@ -111,6 +111,7 @@ fn silent(record: &DomainRecord) -> Survey {
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,
+        signed: None,
         routed: record.domain.routed(),
         depth: Depth::Full,
     }

@@ -4,16 +4,18 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nomenta_core::name::hostname::Hostname;
-use nomenta_core::reading::answer::{Outcome, Rcode};
+use nomenta_core::reading::answer::{Outcome, Rcode, Reading};
 use nomenta_core::reading::record::{RecordData, RecordType};
-use nomenta_core::reading::survey::ZoneView;
+use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Target};
+use nomenta_core::reading::trust::Signed;
 use nomenta_dns::{DnsConfig, Egress, Politeness, QuickLook, SurveyLimits, Surveyor, Transport, Vantage};
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::zones::{Change, servers};
+use nomenta_world::{customer, wait_for};
 use tokio::net::UdpSocket;
 
-use crate::stage::{self, fresh_zone, stage};
+use crate::stage::{self, TIME_LIMIT, fresh_zone, stage};
 
 fn surveyor() -> Surveyor {
     let layout = &stage().world.layout;
@@ -46,6 +48,7 @@ fn target(host: &str) -> Target {
         canonical: "onswick.edge.quaymark.example".into(),
         acme: None,
         token: None,
+        is_unproved: true,
     }
 }
 
@@ -195,7 +198,7 @@ fn vantages_answer_the_same_by_udp_tls_and_https() {
         stage().world.zones.update(&zone, &changes).await.expect("updated");
         // From what it knows of names around, a resolver may still tell that there is no such zone.
         let by_udp = surveyor();
-        nomenta_world::wait_for("every resolver finding it", Duration::from_secs(30), || async {
+        wait_for("every resolver finding it", Duration::from_secs(30), || async {
             let survey = by_udp.survey(&target(&zone), Depth::Full).await;
             let mut views = survey.vantages().map(|source| survey.host_view(source));
             views.all(|view| view.is_some_and(|view| view.ipv4.len() == 1))
@@ -218,6 +221,45 @@ fn vantages_answer_the_same_by_udp_tls_and_https() {
             let count = texts.next().and_then(|r| r.answer()).map_or(0, <[_]>::len);
             assert_eq!(count, 12, "{source}");
         }
+    });
+}
+
+#[test]
+fn a_signed_zone_is_told_from_others_and_vantages_say_that_they_have_checked_it() {
+    stage();
+    stage::run(async {
+        let (open, signed) = (registered("unsigned").await, registered("signed").await);
+        let zones = &stage().world.zones;
+        for zone in [&open, &signed] {
+            zones
+                .update(zone, &[add(&format!("_c.{zone}"), RecordData::Txt("token=x".to_owned().into()))])
+                .await
+                .expect("published");
+        }
+        zones.sign(&signed).await.expect("signed");
+
+        let surveyor = surveyor();
+        let survey = surveyor.survey(&target(&open), Depth::Full).await;
+        assert_eq!(survey.signed, Some(Signed::Unsigned));
+        let texts = |survey: &Survey| -> Vec<bool> {
+            let wanted =
+                |reading: &&Reading| reading.rtype == RecordType::Txt && !reading.source.is_authority();
+            survey.readings.iter().filter(wanted).map(|reading| reading.authentic).collect()
+        };
+        assert!(texts(&survey).iter().all(|authentic| !authentic), "{survey:?}");
+
+        // The registry's word takes a while to reach every resolver.
+        wait_for("vantages checking signatures", TIME_LIMIT, || async {
+            let survey = surveyor.survey(&target(&signed), Depth::Full).await;
+            survey.signed == Some(Signed::Signed) && texts(&survey).iter().all(|authentic| *authentic)
+        })
+        .await
+        .expect("checked");
+
+        let host = format!("timetable.{signed}");
+        let sheet = stage().service.enrol(&stage().world, &host).await;
+        customer::publish(zones, &sheet, None).await.expect("published");
+        stage().service.live(&host).await;
     });
 }
 
@@ -281,7 +323,7 @@ fn equal_questions_are_sent_once_and_a_server_is_asked_no_faster_than_allowed() 
             tokio::join!(surveyor.survey(&target, Depth::Full), surveyor.survey(&target, Depth::Full));
         let took = begun.elapsed();
 
-        let vantage = |s: &nomenta_core::reading::survey::Survey| {
+        let vantage = |s: &Survey| {
             s.readings.iter().filter(|r| !r.source.is_authority()).count()
         };
         assert_eq!(vantage(&one), vantage(&two));

@@ -191,7 +191,8 @@ impl Domain {
     /// What a survey asks about.
     pub fn target(&self, platform: &Platform) -> Target {
         let canonical = self.ingress.canonical.for_site(self.label());
-        let target = Target::new(&self.subject(), platform, canonical).with_token(&self.token);
+        let mut target = Target::new(&self.subject(), platform, canonical).with_token(&self.token);
+        target.is_unproved = !self.gates.get(GateName::Ownership).state.is_reached();
         match self.ties.proof_at {
             ProofAt::Host => target,
             ProofAt::Zone => target.proved_at(platform.challenge_name(&self.zone)),

@@ -163,6 +163,10 @@ pub struct Reading {
     /// 7).
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub without_edns: bool,
+    /// Whether a vantage says that it has checked the answer's signatures (RFC 4035, section
+    /// 3.2.3).
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub authentic: bool,
     /// After SERVFAIL: what came when DNSSEC checking was switched off.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unchecked: Option<Rcode>,
@@ -199,6 +203,7 @@ impl Reading {
             negative_ttl: None,
             extended: Vec::new(),
             without_edns: false,
+            authentic: false,
             unchecked: None,
         }
     }

@@ -14,7 +14,7 @@ use crate::reading::cut::Cut;
 use crate::reading::delegation::Delegation;
 use crate::reading::record::{Record, RecordData, RecordType};
 use crate::reading::target::Depth;
-use crate::reading::trust::Trust;
+use crate::reading::trust::{Signed, Trust};
 use crate::reading::view::{self, HostView};
 
 /// One round of readings.
@@ -35,6 +35,9 @@ pub struct Survey {
     /// The chain of trust, where a resolver finds fault with it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub trust: Option<Trust>,
+    /// Whether the zone is signed, where that decides whose word proves ownership.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub signed: Option<Signed>,
     /// What was left out, since it would have cost more than one look may.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub cuts: Vec<Cut>,
@@ -146,6 +149,15 @@ impl Survey {
             ZoneView::Found { apex, .. } => Some(apex),
             _ => None,
         }
+    }
+
+    /// Whether a server of the zone has any text or alias at a name.
+    pub fn has_words_at(&self, name: &DnsName) -> bool {
+        let of = self.readings.iter().filter(|reading| {
+            let wanted = matches!(reading.rtype, RecordType::Txt | RecordType::Cname);
+            reading.source.is_authority() && wanted && reading.name == *name
+        });
+        of.filter_map(Reading::answer).any(|records| !records.is_empty())
     }
 
     /// The delegation to the zone, where the walk crossed one.

@@ -40,6 +40,8 @@ pub struct Target {
     pub acme: Option<DnsName>,
     /// The token as it is to be published, for where it ends up as a name.
     pub token: Option<String>,
+    /// Whether the token is still to prove anything.
+    pub is_unproved: bool,
 }
 
 /// One thing to ask.
@@ -78,7 +80,13 @@ impl Target {
             canonical,
             acme: by_dns.then(|| host.child(ACME_LABEL)),
             token: None,
+            is_unproved: true,
         }
+    }
+
+    /// Names at which the token may stand.
+    pub fn proofs(&self) -> impl Iterator<Item = DnsName> {
+        [self.challenge.clone(), DnsName::from(&self.host)].into_iter()
     }
 
     /// The same, with the token at another label.

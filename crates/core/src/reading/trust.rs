@@ -54,6 +54,19 @@ pub struct Trust {
     pub signatures: Vec<Signature>,
 }
 
+crate::spelled! {
+    /// What the zone above says of a zone's signatures.
+    #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+    pub enum Signed: "answer about signatures" {
+        /// It vouches for keys, so resolvers that check signatures accept nothing forged.
+        Signed = "signed",
+        /// It vouches for none.
+        Unsigned = "unsigned",
+        /// Its servers did not say.
+        Untold = "untold",
+    }
+}
+
 /// Where a chain of trust breaks.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Break {

@@ -44,6 +44,7 @@ pub(super) fn survey(file: &ZoneFile, domain: &Domain, platform: &Platform, at: 
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,
+        signed: None,
         routed: target.routed,
         depth: Depth::Full,
     }

@@ -272,6 +272,7 @@ fn assembled(host: Hostname, routed: DnsName, readings: Vec<Reading>) -> Survey 
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,
+        signed: None,
         routed,
         depth: Depth::Full,
     }

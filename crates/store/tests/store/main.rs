@@ -118,6 +118,7 @@ fn survey(record: &DomainRecord) -> Survey {
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,
+        signed: None,
         routed,
         depth: Depth::Full,
     }

@@ -16,6 +16,7 @@ use crate::judge::preflight::{self, Check, CheckName, CheckState};
 use crate::judge::verdict::Verdict;
 use crate::judge::waiting::{self, Wait};
 use crate::reading::survey::{Survey, ZoneView};
+use crate::reading::trust::Signed;
 use crate::sheet::line::Choice;
 
 /// What is said of a gate, and what has to be done before more can be said.
@@ -46,7 +47,7 @@ pub(super) fn on_the_whole(case: &Case<'_>, judged: Judged) -> Judged {
 
 /// Passes when every authoritative server that answers returns the token, and a vantage sees it.
 pub(super) fn ownership(case: &Case<'_>) -> Judged {
-    let Owners { with, all, is_seen } = case.owners;
+    let Owners { with, all, is_seen, is_checked } = case.owners;
     if all == 0 {
         return unread(case.survey);
     }
@@ -65,6 +66,19 @@ pub(super) fn ownership(case: &Case<'_>) -> Judged {
         ));
     }
     let found = format!("The token is at every authoritative server ({all}).");
+    if !was_owned(case) && !case.vantages.is_empty() && is_seen == Some(true) {
+        match case.survey.signed {
+            Some(Signed::Signed) if !is_checked => {
+                return NotYet(format!(
+                    "{found} The zone is signed, and no vantage that checks signatures sees it yet."
+                ));
+            }
+            Some(Signed::Untold) => {
+                return Unknown(format!("{found} The zone above does not say whether this one is signed."));
+            }
+            _ => {}
+        }
+    }
     match is_seen {
         _ if was_owned(case) || case.vantages.is_empty() => Pass(found),
         Some(true) => Pass(found),

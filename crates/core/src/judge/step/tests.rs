@@ -14,6 +14,7 @@ use crate::reading::cut::{Cut, Limit};
 use crate::reading::record::RecordType;
 use crate::reading::survey::Survey;
 use crate::reading::target::Depth;
+use crate::reading::trust::Signed;
 use crate::test::{self as testing, now};
 use GateName::{Certificate, Ownership, Routing, Serving};
 use GateState::{Blocked, Lapsed, Passed, Waiting};
@@ -76,6 +77,38 @@ fn ownership_needs_a_vantage_beside_the_zones_own_servers_until_it_is_proved() {
 
     domain.gates = judge(&domain, &seen_by(2)).gates;
     assert_eq!(states(&judge(&domain, &seen_by(0)))[0], Passed, "what was proved stays so");
+}
+
+#[test]
+fn in_a_signed_zone_only_a_vantage_that_checks_signatures_proves_ownership() {
+    let mut domain = testing::domain(HOST);
+    let seen = |signed, checking: usize| {
+        let mut survey = testing::survey_spread(HOST, &testing::healthy(HOST), 2, 2);
+        survey.signed = signed;
+        let vantages: Vec<_> =
+            survey.sources().into_iter().filter(|one| !one.is_authority()).cloned().collect();
+        for reading in &mut survey.readings {
+            reading.authentic = vantages[..checking].contains(&reading.source);
+        }
+        Evidence { survey: Some(survey), ..Evidence::default() }
+    };
+    for (signed, checking, state) in [
+        (None, 0, Passed),
+        (Some(Signed::Unsigned), 0, Passed),
+        (Some(Signed::Signed), 1, Passed),
+        (Some(Signed::Signed), 0, Waiting),
+        (Some(Signed::Untold), 2, Waiting),
+    ] {
+        let outcome = judge(&domain, &seen(signed, checking));
+        assert_eq!(states(&outcome)[0], state, "{signed:?} {checking}: {:?}", outcome.gates);
+    }
+    let unchecked = judge(&domain, &seen(Some(Signed::Signed), 0));
+    let reason = &unchecked.gates.get(Ownership).reason;
+    assert!(reason.contains("no vantage that checks signatures"), "{reason}");
+
+    domain.gates = judge(&domain, &seen(None, 0)).gates;
+    let later = judge(&domain, &seen(Some(Signed::Signed), 0));
+    assert_eq!(states(&later)[0], Passed, "what was proved before it was signed stays so");
 }
 
 #[test]
