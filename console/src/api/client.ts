@@ -17,6 +17,7 @@ export type DomainDetail = Schemas["DomainDetail"];
 export type Edit = Schemas["Edit"];
 export type Event = Schemas["Event"];
 export type FleetCertificate = Schemas["FleetCertificate"];
+export type IssuerAccount = Schemas["IssuerAccount"];
 export type Gate = Schemas["Gate"];
 export type GateStanding = Schemas["GateStanding"];
 export type Counts = Schemas["Counts"];
@@ -186,6 +187,8 @@ export const api = {
     call<Schemas["Revoked"]>("POST", at(claim, "/certificate/revocation"), { reason }),
   bring: (claim: Claim, chain_pem: string, key_pem: string) =>
     call<CertificateView>("PUT", at(claim, "/certificate"), { chain_pem, key_pem }),
+  issuerAccount: () => call<IssuerAccount>("GET", "certificates/account"),
+  changeIssuerKey: () => call<IssuerAccount>("POST", "certificates/account/key"),
   certificateDays: () => call<CertificateDay[]>("GET", "certificates/days"),
   certificates: (path: string) => page<FleetCertificate>(path),
   look: (claim: Claim) => call<void>("POST", at(claim, "/survey")),

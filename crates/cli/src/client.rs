@@ -1,5 +1,7 @@
 //! The client of the API.
 
+use std::fs;
+use std::path::Path;
 use std::time::Duration;
 
 use anyhow::{Context, bail};
@@ -7,7 +9,7 @@ use eventsource_stream::{Event, Eventsource};
 use futures::{Stream, StreamExt};
 use nomenta_api::event::CloudEvent;
 use nomenta_api::problem::Problem;
-use reqwest::{Method, RequestBuilder, Response};
+use reqwest::{Certificate, Method, RequestBuilder, Response};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use uuid::Uuid;
@@ -45,10 +47,23 @@ pub(crate) struct Client {
 }
 
 impl Client {
-    /// `account` says whose domains are meant.
-    pub(crate) fn new(url: String, key: String, account: Option<String>) -> anyhow::Result<Self> {
+    /// `account` says whose domains are meant, `roots` what the service's certificate may lead
+    /// to beside the usual roots.
+    pub(crate) fn new(
+        url: String,
+        key: String,
+        roots: Option<&Path>,
+        account: Option<String>,
+    ) -> anyhow::Result<Self> {
         let url = url.trim_end_matches('/').to_owned();
-        Ok(Self { inner: reqwest::Client::builder().build()?, url, key, account })
+        let mut builder = reqwest::Client::builder();
+        if let Some(path) = roots {
+            let text = fs::read(path).with_context(|| format!("Cannot read {}", path.display()))?;
+            let roots = Certificate::from_pem_bundle(&text);
+            let roots = roots.with_context(|| format!("{} holds no roots in PEM", path.display()))?;
+            builder = roots.into_iter().fold(builder, reqwest::ClientBuilder::add_root_certificate);
+        }
+        Ok(Self { inner: builder.build()?, url, key, account })
     }
 
     /// The same service, asked with another key.

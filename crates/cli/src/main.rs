@@ -53,8 +53,8 @@ fn leave_quietly_when_nobody_reads() {
 }
 
 async fn dispatch(arguments: Arguments) -> anyhow::Result<Done> {
-    let Arguments { url, key, shape, account, verb } = arguments;
-    let client = Client::new(url, key, account)?;
+    let Arguments { url, key, roots, shape, account, verb } = arguments;
+    let client = Client::new(url, key, roots.as_deref(), account)?;
 
     match verb {
         Verb::Serve(options) => commands::serve::run(*options).await,

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use ipnet::IpNet;
 use nomenta_api::role::Role;
 use nomenta_certs::ProberConfig;
 use nomenta_certs::acme::AcmeConfig;
@@ -16,25 +17,38 @@ use nomenta_core::sheet::form::Book;
 use nomenta_dns::DnsConfig;
 use nomenta_dns::responder::ChallengeZone;
 use nomenta_store::Retention;
+use zeroize::Zeroizing;
 
 use crate::guest::Reception;
 use crate::notices::NoticesConfig;
 use crate::one_click::OneClick;
 use crate::server::ServerLimits;
+use crate::tls::TlsFiles;
+
+impl ServiceConfig {
+    /// Whether visitors of the console come by HTTPS.
+    pub(crate) fn is_by_https(&self) -> bool {
+        self.tls.is_some() || self.reception.public_url.starts_with("https://")
+    }
+}
 
 /// Everything that an operator may set.
-#[derive(Clone, Debug)]
+#[derive(Clone)]
 pub struct ServiceConfig {
     /// Where API and console are served.
     pub listen: SocketAddr,
     /// What strangers may take of it by connecting.
     pub server: ServerLimits,
+    /// The certificate that it is served with; without one, TLS is a proxy's to end.
+    pub tls: Option<TlsFiles>,
+    /// Proxies that are believed where they say who calls.
+    pub trusted_proxies: Vec<IpNet>,
     /// PostgreSQL connection URL.
     pub database: String,
     /// 64 hexadecimal characters; seals private keys.
-    pub sealing_key: String,
-    /// The key before it: what it sealed is sealed anew at start.
-    pub former_sealing_key: Option<String>,
+    pub sealing_key: Zeroizing<String>,
+    /// The key before it: what it sealed is sealed anew.
+    pub former_sealing_key: Option<Zeroizing<String>>,
     /// The platform's zone and brand.
     pub platform: Platform,
     /// How the platform's customers are met.

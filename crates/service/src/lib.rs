@@ -26,6 +26,7 @@ mod negotiation;
 mod notices;
 mod one_click;
 mod ordering;
+mod peer;
 mod precondition;
 mod problem;
 mod publishing;
@@ -35,6 +36,7 @@ mod sealing;
 mod server;
 mod sweep;
 mod throttle;
+mod tls;
 mod told_page;
 mod upkeep;
 mod worker;
@@ -64,6 +66,7 @@ pub use nomenta_store::Retention;
 pub use notices::{MailConfig, NoticesConfig};
 pub use one_click::OneClick;
 pub use server::ServerLimits;
+pub use tls::TlsFiles;
 
 use crate::challenges::Challenges;
 use crate::described::Described;
@@ -143,6 +146,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
         .await
         .with_context(|| format!("Cannot listen on {}. Is another copy running?", config.listen))?;
 
+    let tls = config.tls.clone().map(|files| tls::acceptor(files, stop.clone())).transpose()?;
     let responder = match &config.challenge_dns {
         Some(dns) => {
             let bound = Responder::bind(dns.listen).await;
@@ -190,7 +194,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     // Made once for all: by itself each connection would get a copy of every route.
     let limits = app.config.server;
     let calls = api::router(app).into_make_service_with_connect_info::<SocketAddr>();
-    server::serve(listener, calls, limits, stop).await;
+    server::serve(listener, calls, limits, tls, stop).await;
 
     worker.await?;
     jobs.await?;

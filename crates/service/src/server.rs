@@ -5,15 +5,19 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use axum::Router;
+use axum::extract::ConnectInfo;
 use axum::extract::connect_info::IntoMakeServiceWithConnectInfo;
+use axum::middleware::AddExtension;
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
-use hyper_util::server::graceful::GracefulShutdown;
+use hyper_util::server::graceful::{GracefulShutdown, Watcher};
 use hyper_util::service::TowerToHyperService;
 use socket2::{SockRef, TcpKeepalive};
+use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::Semaphore;
 use tokio::time::{sleep, timeout};
+use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use tower::Service;
 
@@ -49,6 +53,7 @@ pub(crate) async fn serve(
     listener: TcpListener,
     mut calls: IntoMakeServiceWithConnectInfo<Router, SocketAddr>,
     limits: ServerLimits,
+    tls: Option<TlsAcceptor>,
     stop: CancellationToken,
 ) {
     // HTTP/2 is a proxy's to speak: telling the two apart would wait for octets without an end.
@@ -77,12 +82,16 @@ pub(crate) async fn serve(
 
         // It never fails.
         let Ok(call) = calls.call(peer).await;
-        let builder = builder.clone();
-        let watcher = ending.watcher();
+        let (builder, watcher, tls) = (builder.clone(), ending.watcher(), tls.clone());
         tokio::spawn(async move {
-            let connection = builder.serve_connection(TokioIo::new(stream), TowerToHyperService::new(call));
-            if let Err(error) = watcher.watch(connection.into_owned()).await {
-                tracing::trace!(%error, "a connection ended early");
+            match tls {
+                None => converse(&builder, watcher, stream, call).await,
+                // Whoever takes longer to greet than a head may is not waited for.
+                Some(tls) => match timeout(limits.head, tls.accept(stream)).await {
+                    Ok(Ok(stream)) => converse(&builder, watcher, stream, call).await,
+                    Ok(Err(error)) => tracing::trace!(%error, "a connection did not speak TLS"),
+                    Err(_) => tracing::trace!("a connection did not greet in time"),
+                },
             }
             drop(turn);
         });
@@ -91,6 +100,20 @@ pub(crate) async fn serve(
     drop(listener);
     if timeout(GRACE, ending.shutdown()).await.is_err() {
         tracing::info!("some calls had not ended");
+    }
+}
+
+/// What answers calls, and knows where they come from.
+type Connected = AddExtension<Router, ConnectInfo<SocketAddr>>;
+
+/// Answers the calls of one connection until it ends.
+async fn converse<S>(builder: &Builder<TokioExecutor>, watcher: Watcher, stream: S, call: Connected)
+where
+    S: AsyncRead + AsyncWrite + Unpin + Send + 'static,
+{
+    let connection = builder.serve_connection(TokioIo::new(stream), TowerToHyperService::new(call));
+    if let Err(error) = watcher.watch(connection.into_owned()).await {
+        tracing::trace!(%error, "a connection ended early");
     }
 }
 

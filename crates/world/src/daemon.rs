@@ -121,6 +121,11 @@ impl Daemon {
 
     /// Ends it gently, or by force after ten seconds.
     pub async fn stop(mut self) {
+        self.end().await;
+    }
+
+    /// The same, to put another in its place.
+    pub(crate) async fn end(&mut self) {
         self.send(self.signal);
         if timeout(Duration::from_secs(10), self.child.wait()).await.is_err() {
             tracing::warn!(server = self.name, "does not end; killed");

@@ -2,8 +2,10 @@
 //! on renewal (RFC 9773), and asking for patience. Everything else is passed on.
 
 use std::collections::HashMap;
+use std::convert::Infallible;
 use std::fs;
 use std::net::{Ipv4Addr, SocketAddr};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use anyhow::Context;
@@ -15,6 +17,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use chrono::{DateTime, Duration, SecondsFormat, Utc};
 use data_encoding::BASE64URL_NOPAD;
+use futures::{StreamExt, stream};
 use reqwest::Client;
 use rustls::server::{ClientHello, ResolvesServerCert};
 use rustls::sign::CertifiedKey;
@@ -39,6 +42,7 @@ struct Shared {
     upstream: String,
     state: Mutex<Told>,
     hanging: watch::Sender<bool>,
+    breaking_off: AtomicBool,
 }
 
 /// What the test has told it, and what it has seen.
@@ -81,6 +85,7 @@ impl IssuerFront {
             upstream: upstream.trim_end_matches("/dir").to_owned(),
             state: Mutex::default(),
             hanging: watch::Sender::new(false),
+            breaking_off: AtomicBool::new(false),
         });
 
         let app = Router::new()
@@ -122,6 +127,12 @@ impl IssuerFront {
     /// Takes calls and answers none of them, or answers again.
     pub fn hang(&self, hanging: bool) {
         self.shared.hanging.send_replace(hanging);
+    }
+
+    /// Has calls done, and says no more than half of each answer, as a connection does that is cut;
+    /// or says all of it again.
+    pub fn break_off(&self, breaking_off: bool) {
+        self.shared.breaking_off.store(breaking_off, Ordering::Relaxed);
     }
 
     /// The most calls that were under way at once.
@@ -205,6 +216,7 @@ async fn pass(
     let _ = shared.hanging.subscribe().wait_for(|hanging| !*hanging).await;
 
     match passed(&shared, method, &url, &headers, body).await {
+        Ok(response) if shared.breaking_off.load(Ordering::Relaxed) => broken_off(response).await,
         Ok(response) => response,
         Err(error) => (StatusCode::BAD_GATEWAY, error.to_string()).into_response(),
     }
@@ -256,6 +268,14 @@ async fn passed(
     let mut document: Value = serde_json::from_slice(&bytes)?;
     document[field] = json!(value);
     Ok(response.body(Body::from(document.to_string()))?)
+}
+
+/// Half of an answer, and nothing more.
+async fn broken_off(response: Response) -> Response {
+    let (parts, body) = response.into_parts();
+    let whole = axum::body::to_bytes(body, usize::MAX).await.unwrap_or_default();
+    let half = Ok::<_, Infallible>(whole.slice(..whole.len() / 2));
+    Response::from_parts(parts, Body::from_stream(stream::iter([half]).chain(stream::pending())))
 }
 
 /// The certificate that an order says it replaces (RFC 9773, section 5).

@@ -11,6 +11,7 @@ use nix::sys::signal::Signal;
 
 use crate::Layout;
 use crate::daemon::{self, Daemon};
+use crate::database_way::DatabaseWay;
 use crate::wait_for;
 use crate::watch::{Say, Server, Watch, Watched};
 
@@ -22,7 +23,7 @@ const UNUSED_PORT: u16 = 17_630;
 /// it.
 pub struct Databases {
     layout: Layout,
-    _watch: Watch,
+    watch: Watch,
     _lock: File,
 }
 
@@ -39,7 +40,7 @@ impl Databases {
         layout.prepare()?;
 
         let watch = Watch::over(vec![watched(&layout).await?], say);
-        Ok(Self { layout, _watch: watch, _lock: lock })
+        Ok(Self { layout, watch, _lock: lock })
     }
 
     /// Makes an empty database and returns its connection URL.
@@ -48,6 +49,22 @@ impl Databases {
     /// If the server refuses.
     pub async fn database(&self, name: &str) -> anyhow::Result<String> {
         create_database(&self.layout, name).await
+    }
+
+    /// Ends the server as a restart does, which breaks all connections, and starts it again.
+    ///
+    /// # Errors
+    /// If it does not start.
+    pub async fn restart(&self) -> anyhow::Result<()> {
+        self.watch.restart_first().await
+    }
+
+    /// A way to it over the network, at a port.
+    ///
+    /// # Errors
+    /// If the port is busy.
+    pub async fn way(&self, port: u16) -> anyhow::Result<DatabaseWay> {
+        DatabaseWay::start(port, self.layout.state.join("postgres/.s.PGSQL.5432")).await
     }
 
     /// Runs a statement in one of the databases, past whatever keeps its records.

@@ -88,6 +88,15 @@ impl Watch {
         self.servers.lock().await.first().and_then(|watched| watched.daemon.id())
     }
 
+    /// Ends the first server gently, and starts it anew on what it left.
+    pub(crate) async fn restart_first(&self) -> anyhow::Result<()> {
+        let mut servers = self.servers.lock().await;
+        let Some(watched) = servers.first_mut() else { return Ok(()) };
+        watched.daemon.end().await;
+        watched.daemon = watched.server.start().await?;
+        Ok(())
+    }
+
     /// Ends every server, the last started first, and waits until all are gone.
     pub(crate) async fn stop(self) {
         self.task.abort();

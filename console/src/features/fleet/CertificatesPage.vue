@@ -4,12 +4,15 @@ import { ElButton, ElOption, ElSelect } from "element-plus";
 import type { FleetCertificate } from "@/api/client";
 import { useNow } from "@/composables/useNow";
 import { exact, span } from "@/lib/time";
+import { useSession } from "@/stores/session";
 
 import FleetChart from "./FleetChart.vue";
+import IssuerPanel from "./IssuerPanel.vue";
 import { useFleet } from "./useFleet";
 
 // What of the fleet expires when.
 const { rows, days, within, next, loaded, showMore } = useFleet();
+const session = useSession();
 const now = useNow();
 const WITHIN = { all: "any time", 1: "a day", 7: "7 days", 14: "14 days", 30: "30 days" };
 
@@ -80,6 +83,7 @@ const name = (issuer: string) => /CN=([^,]+)/.exec(issuer)?.[1] ?? issuer;
     </table>
     <p v-else-if="loaded" class="soft">None. A longer time may show some.</p>
     <p v-if="next"><ElButton @click="showMore">Show more</ElButton></p>
+    <IssuerPanel v-if="!session.isNarrow" />
   </section>
 </template>
 

@@ -38,6 +38,9 @@ pub(crate) struct Arguments {
     /// Access key.
     #[arg(long, env = "NOMENTA_KEY", default_value = "", hide_env_values = true, global = true)]
     pub key: String,
+    /// PEM file of roots that the service's certificate may lead to, beside the usual ones.
+    #[arg(long, env = "NOMENTA_ROOTS", value_name = "FILE", global = true)]
+    pub roots: Option<PathBuf>,
     /// Shape of the output.
     #[arg(long = "as", value_enum, default_value_t = Shape::Table, global = true)]
     pub shape: Shape,

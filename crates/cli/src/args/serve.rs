@@ -15,7 +15,7 @@ use nomenta_core::judge::policy::{Fronting, Policy};
 use nomenta_core::learned::lessons::Enough;
 use nomenta_core::reading::method::Method;
 use nomenta_dns::{Politeness, SurveyLimits, Vantage};
-use nomenta_service::{Retention, ServerLimits};
+use nomenta_service::{Retention, ServerLimits, TlsFiles};
 use thiserror::Error;
 
 use super::{NoticeOptions, ReceptionOptions};
@@ -243,6 +243,17 @@ pub(crate) struct ServeOptions {
 /// What strangers may take of the service by connecting to it.
 #[derive(Args)]
 pub(crate) struct ServerOptions {
+    /// PEM file of the chain that API and console are served with by HTTPS; read again when it
+    /// changes.
+    #[arg(long, value_name = "FILE", requires = "tls_key")]
+    pub tls_cert: Option<PathBuf>,
+    /// PEM file of its private key.
+    #[arg(long, value_name = "FILE", requires = "tls_cert")]
+    pub tls_key: Option<PathBuf>,
+    /// Network of proxies that are believed where they say who calls (Forwarded,
+    /// X-Forwarded-For); repeat for each.
+    #[arg(long, value_name = "NETWORK")]
+    pub trust_proxy: Vec<ipnet::IpNet>,
     /// Connections to API and console at once.
     #[arg(long, default_value_t = ServerLimits::default().connections, value_name = "CONNECTIONS", value_parser = read_connections)]
     pub connections: usize,
@@ -257,6 +268,11 @@ pub(crate) struct ServerOptions {
 }
 
 impl ServerOptions {
+    /// The certificate that it is served with.
+    pub(crate) fn tls(&self) -> Option<TlsFiles> {
+        Some(TlsFiles { chain: self.tls_cert.clone()?, key: self.tls_key.clone()? })
+    }
+
     /// The same as the service has it.
     pub(crate) fn limits(&self) -> ServerLimits {
         ServerLimits {

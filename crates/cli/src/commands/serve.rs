@@ -1,5 +1,6 @@
 //! `serve` and `openapi`.
 
+use std::collections::HashSet;
 use std::fs;
 use std::path::Path;
 use std::time::Duration;
@@ -23,12 +24,16 @@ use nomenta_service::{BootKey, ChallengeDns, ServiceConfig};
 use tokio::signal::unix::{SignalKind, signal};
 use tokio_util::sync::CancellationToken;
 use tracing_subscriber::EnvFilter;
+use zeroize::Zeroizing;
 
 use crate::Done;
 use crate::args::{EgressRule, ServeOptions};
 
 /// Files and sockets that are open beside connections to API and console.
 const OTHER_FILES: usize = 1_024;
+/// What a key must have that stands in a configuration, where people think one up.
+const LEAST_LENGTH: usize = 20;
+const LEAST_DIFFERENT: usize = 8;
 /// Longest time for one probe of a customer's domain.
 const PROBE_LIMIT: Duration = Duration::from_secs(5);
 /// Longest wait for one reply to a DNS question.
@@ -96,7 +101,7 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         policy: policy(&options),
         acme: acme(&options)?,
         challenge_dns: challenge_dns(&options)?,
-        boot_keys: boot_keys(&options),
+        boot_keys: boot_keys(&options)?,
         versions_needed: options.need_versions,
         most_rows: options.most_rows,
         retention: options.kept.retention(),
@@ -121,6 +126,8 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         },
         listen: options.listen,
         server: options.server.limits(),
+        tls: options.server.tls(),
+        trusted_proxies: options.server.trust_proxy,
         database: options.database,
         sealing_key: sealing_key.context("No sealing key was given")?,
         former_sealing_key: former,
@@ -219,21 +226,32 @@ fn challenge_dns(options: &ServeOptions) -> anyhow::Result<Option<ChallengeDns>>
     Ok(Some(ChallengeDns { listen, zone }))
 }
 
-fn boot_keys(options: &ServeOptions) -> Vec<BootKey> {
-    let given = [(Role::Admin, &options.admin_key), (Role::Edge, &options.edge_key)];
-    let keys = given.into_iter().filter_map(|(role, secret)| {
-        let secret = secret.clone()?;
-        Some(BootKey { name: format!("{role} (configuration)"), role, secret })
-    });
+fn boot_keys(options: &ServeOptions) -> anyhow::Result<Vec<BootKey>> {
+    let mut keys = Vec::new();
+    for (role, secret) in [(Role::Admin, &options.admin_key), (Role::Edge, &options.edge_key)] {
+        let Some(secret) = secret.clone() else { continue };
+        ensure!(
+            is_hard_to_guess(&secret),
+            "The {role} key is too easy to guess. Use {LEAST_LENGTH} characters or more, {LEAST_DIFFERENT} of them \
+             different; make one with: openssl rand -hex 24"
+        );
+        keys.push(BootKey { name: format!("{role} (configuration)"), role, secret });
+    }
+    Ok(keys)
+}
 
-    keys.collect()
+/// Whether a key is long and varied enough for one that opens everything.
+fn is_hard_to_guess(secret: &str) -> bool {
+    let different: HashSet<char> = secret.chars().collect();
+    secret.chars().count() >= LEAST_LENGTH && different.len() >= LEAST_DIFFERENT
 }
 
 /// A secret that was given, or stands in a file.
-fn secret(given: Option<String>, file: Option<&Path>) -> anyhow::Result<Option<String>> {
-    let Some(file) = file else { return Ok(given) };
+fn secret(given: Option<String>, file: Option<&Path>) -> anyhow::Result<Option<Zeroizing<String>>> {
+    let Some(file) = file else { return Ok(given.map(Zeroizing::new)) };
     let text = fs::read_to_string(file).with_context(|| format!("Cannot read {}", file.display()))?;
-    Ok(Some(text.trim().to_owned()))
+    let text = Zeroizing::new(text);
+    Ok(Some(Zeroizing::new(text.trim().to_owned())))
 }
 
 fn read_book(path: &Path) -> anyhow::Result<Book> {

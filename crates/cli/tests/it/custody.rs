@@ -6,8 +6,9 @@ use std::path::{Path, PathBuf};
 use nomenta_world::service::ServiceSetup;
 use nomenta_world::{Daemon, wait_for};
 
+use crate::browser::Browser;
 use crate::own::{Own, own, own_setup, with};
-use crate::stage::{self, BASE_PORT, EDGE_KEY, PROGRAM, Service, TIME_LIMIT, fresh_zone, stage};
+use crate::stage::{self, ADMIN, BASE_PORT, EDGE_KEY, PROGRAM, Service, TIME_LIMIT, fresh_zone, stage};
 
 const NEW_KEY: &str = "b7";
 
@@ -128,6 +129,18 @@ fn the_account_at_the_ca_gets_another_key_and_orders_go_on_with_it() {
             assert_eq!(service.count(host, "order.refused").await, 0);
         }
         assert_eq!(other.cli_json(&["certificate", "account"]).await["uri"], before["uri"]);
+
+        let browser = Browser::open(BASE_PORT + 237).await;
+        browser.sign_in(&format!("{}/certificates", service.setup.url()), ADMIN).await;
+        browser.read(before["uri"].as_str().expect("an address")).await;
+        browser.press("Change its key").await;
+        browser.click(".el-dialog .el-button--danger").await;
+        wait_for("another key", TIME_LIMIT, || async {
+            service.cli_json(&["certificate", "account"]).await["key_since"] != after["key_since"]
+        })
+        .await
+        .expect("changed");
+        browser.close().await;
         daemon.stop().await;
         second.stop().await;
     });

@@ -276,7 +276,7 @@ fn a_vantage_with_another_certificate_is_not_believed() {
             .await;
         let told = |name: &str| {
             let of = survey.readings.iter().filter(|r| r.source.to_string() == name);
-            of.filter_map(nomenta_core::reading::answer::Reading::failure)
+            of.filter_map(Reading::failure)
                 .collect::<std::collections::BTreeSet<_>>()
         };
         let told_south = told("south");
@@ -323,9 +323,7 @@ fn equal_questions_are_sent_once_and_a_server_is_asked_no_faster_than_allowed() 
             tokio::join!(surveyor.survey(&target, Depth::Full), surveyor.survey(&target, Depth::Full));
         let took = begun.elapsed();
 
-        let vantage = |s: &Survey| {
-            s.readings.iter().filter(|r| !r.source.is_authority()).count()
-        };
+        let vantage = |s: &Survey| s.readings.iter().filter(|r| !r.source.is_authority()).count();
         assert_eq!(vantage(&one), vantage(&two));
         let asked = asked.lock().expect("a lock");
         let mut questions = asked.clone();

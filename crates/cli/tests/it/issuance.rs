@@ -106,7 +106,7 @@ async fn unkind(folder: &str, port: u16) -> OtherIssuer {
 
 /// The CA stops answering now and then under this load, and is started anew without what it had
 /// issued: then nobody is left to ask, and it is all done once more.
-async fn until_the_ca_remembers(once: impl AsyncFn(usize) -> bool) {
+pub(crate) async fn until_the_ca_remembers(once: impl AsyncFn(usize) -> bool) {
     for round in 0..3 {
         if once(round).await {
             return;

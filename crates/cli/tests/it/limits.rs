@@ -3,6 +3,7 @@
 use std::time::Duration;
 
 use futures::future::join_all;
+use nomenta_world::tls::Authority;
 use nomenta_world::wait_for;
 use serde_json::json;
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
@@ -68,6 +69,62 @@ async fn idles(service: &Service) {
     .await
     .expect("served");
     drop(idle);
+}
+
+#[test]
+fn api_and_console_are_served_by_https_and_another_certificate_is_taken_up() {
+    stage();
+    stage::run(async {
+        let layout = &stage().world.layout;
+        let authority = Authority::open(layout).expect("an authority");
+        let [chain, key, roots] = ["own.pem", "own.key", "authority.pem"].map(|name| layout.state.join(name));
+        let renew = || {
+            let made = authority.issue(&["127.0.0.1".to_owned()], 30).expect("a certificate");
+            std::fs::write(&key, made.key).expect("written");
+            std::fs::write(&chain, made.chain).expect("written");
+        };
+        renew();
+
+        let options = [format!("--tls-cert={}", chain.display()), format!("--tls-key={}", key.display())];
+        let proxied = ["--trust-proxy=127.0.0.0/8", "--head-limit=2"].map(str::to_owned);
+        let options: Vec<&str> = options.iter().chain(&proxied).map(String::as_str).collect();
+        let service = Service { setup: with(own_setup("https", 236).await, &options) };
+        let _daemon = start(&service, "https").await;
+        let url = service.setup.url();
+        assert!(url.starts_with("https://"), "{url}");
+
+        let distrusted = service.cli(&["roster"]).await;
+        assert_eq!(distrusted.status.code(), Some(1));
+        let roster = service.cli(&["--roots", &roots.display().to_string(), "roster"]).await;
+        assert!(roster.status.success(), "{}", String::from_utf8_lossy(&roster.stderr));
+
+        let root = reqwest::Certificate::from_pem(&std::fs::read(&roots).expect("read")).expect("a root");
+        let client = || reqwest::Client::builder().add_root_certificate(root.clone()).tls_info(true).build();
+        let sign_in = client().expect("a client").post(format!("{url}/api/v1/session"));
+        let signed =
+            sign_in.header("x-forwarded-for", "192.0.2.7").json(&json!({ "key": ADMIN })).send().await;
+        let signed = signed.expect("answered");
+        let cookie = signed.headers()["set-cookie"].to_str().expect("text").to_owned();
+        assert!(cookie.starts_with("__Host-nomenta_session=") && cookie.contains("; Secure"), "{cookie}");
+        let sessions = client().expect("a client").get(format!("{url}/api/v1/sessions")).bearer_auth(ADMIN);
+        let sessions = sessions.send().await.expect("answered").text().await.expect("text");
+        assert!(sessions.contains("192.0.2.7"), "{sessions}");
+
+        let mut silent = TcpStream::connect(service.setup.listen).await.expect("connected");
+        let ended = timeout(Duration::from_secs(10), silent.read(&mut [0])).await.expect("in time");
+        assert!(matches!(ended, Ok(0) | Err(_)), "whoever does not greet is not waited for");
+
+        let served = || async {
+            let answer =
+                client().expect("a client").get(format!("{url}/healthz")).send().await.expect("answered");
+            let told = answer.extensions().get::<reqwest::tls::TlsInfo>().expect("told");
+            told.peer_certificate().expect("a certificate").to_vec()
+        };
+        let first = served().await;
+        renew();
+        let another = || async { served().await != first };
+        wait_for("another certificate", Duration::from_secs(30), another).await.expect("taken up");
+    });
 }
 
 #[test]

@@ -17,6 +17,7 @@ mod demo;
 mod dns;
 mod document;
 mod drift;
+mod faults;
 mod feed;
 mod fleet;
 mod fleet_console;

@@ -25,8 +25,8 @@ pub(crate) fn demo_program() -> PathBuf {
     Path::new(PROGRAM).with_file_name("nomenta-demo")
 }
 
-pub(crate) const ADMIN: &str = "test_admin_key";
-pub(crate) const EDGE_KEY: &str = "test_edge_key";
+pub(crate) const ADMIN: &str = "test_admin_key_of_the_stage";
+pub(crate) const EDGE_KEY: &str = "test_edge_key_of_the_stage";
 /// First port of the tests' world; the demo test takes another row.
 pub(crate) const BASE_PORT: u16 = 18_630;
 /// Long enough for a busy machine; nothing is expected to take it.

@@ -51,6 +51,7 @@ use crate::described;
 use crate::guest::Reception;
 use crate::handoff_page;
 use crate::key_page;
+use crate::peer;
 use crate::problem::{PROBLEM, Refusal};
 use crate::told_page;
 
@@ -208,6 +209,7 @@ pub(crate) fn router(app: Arc<App>) -> Router {
             "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
         ))
         .layer(TraceLayer::new_for_http())
+        .layer(middleware::from_fn_with_state(app.clone(), peer::behind_proxies))
         .with_state(app)
 }
 

@@ -115,6 +115,6 @@ pub(super) async fn end(
 }
 
 fn cookie(app: &App, value: &str, more: &str) -> AppendHeaders<[(header::HeaderName, String); 1]> {
-    let is_by_https = app.config.reception.public_url.starts_with("https://");
+    let is_by_https = app.config.is_by_https();
     AppendHeaders([(header::SET_COOKIE, access::cookie(value, more, is_by_https))])
 }
