@@ -7,7 +7,7 @@ use anyhow::{Context, ensure};
 
 use crate::{cargo_command, packages, run, say};
 
-const TARGETS: [&str; 6] = ["reply", "name", "zone", "amended", "caa", "token"];
+const TARGETS: [&str; 8] = ["reply", "name", "zone", "amended", "caa", "token", "answer", "intake"];
 
 /// Counts which branches an input takes, which is what guides libFuzzer.
 /// Sanitizers need another compiler; what is fuzzed has no unsafe code.

@@ -83,6 +83,8 @@ enum Measure {
     Edge,
     /// Listings, counts and looks of a large fleet.
     Fleet,
+    /// Calls beside others who take what they can get by connecting.
+    Crowd,
     /// Reading names and zone files, and judging.
     Core,
 }
@@ -176,6 +178,7 @@ fn bench(what: Measure, domains: Option<u32>, again: bool) -> anyhow::Result<()>
         }
         Measure::Edge => "edge",
         Measure::Fleet => "fleet",
+        Measure::Crowd => "crowd",
         // No server, and no number of domains.
         Measure::Core => return cargo(&["bench", "--package", "nomenta-core", "--bench", "core"]),
     };

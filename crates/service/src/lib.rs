@@ -98,6 +98,8 @@ pub(crate) struct App {
     pub config: ServiceConfig,
     /// Records, for work.
     pub store: Store,
+    /// The same, for looks.
+    pub looks: Store,
     /// The same, for calls.
     pub calls: Store,
     pub watchman: Watchman,
@@ -221,6 +223,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
 
     let surveyor = Arc::new(Surveyor::new(config.dns.clone())?);
     let calls = store.for_calls(&config.database).context("Cannot open the database")?;
+    let looks = store.for_looks(&config.database).context("Cannot open the database")?;
     let document = document();
     let custody = Custody::begin(&config, &store).await?;
     let app = App {
@@ -228,6 +231,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         described: Described::read(&document)?,
         document: serde_json::to_vec(&document)?.into(),
         calls,
+        looks,
         notices: Notices::new(&config, surveyor.clone())?,
         surveyor,
         sealer: custody.sealer(),

@@ -39,9 +39,9 @@ const ROUNDS: usize = 4;
 
 /// Looks at one domain.
 pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
-    let mut record = app.store.domain(lease.domain_id).await?;
+    let mut record = app.looks.domain(lease.domain_id).await?;
     let ids = std::iter::once(record.id).chain(record.pair_id).collect();
-    let ended = app.store.ended_orders(ids).await?;
+    let ended = app.looks.ended_orders(ids).await?;
     let target = record.domain.target(&app.config.platform);
 
     // Before the customer has had the sheet for long enough to change anything.
@@ -80,7 +80,7 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
         order: order.as_ref(),
     };
 
-    app.store.finish_look(lease, &record, &looked, Utc::now()).await?;
+    app.looks.finish_look(lease, &record, &looked, Utc::now()).await?;
     Ok(())
 }
 
@@ -99,9 +99,9 @@ fn course(app: &App, record: &DomainRecord, survey: &Survey, outcome: &Outcome) 
 
 /// Sees what a domain that has left has left behind in its zone.
 pub(crate) async fn watch(app: &App, lease: &Lease) -> anyhow::Result<()> {
-    let record = app.store.domain(lease.domain_id).await?;
+    let record = app.looks.domain(lease.domain_id).await?;
     let Some((ended_at, _)) = record.ended else {
-        app.store.drop_task(lease).await?;
+        app.looks.drop_task(lease).await?;
         return Ok(());
     };
 
@@ -115,7 +115,7 @@ pub(crate) async fn watch(app: &App, lease: &Lease) -> anyhow::Result<()> {
     // What could not be read may be there all the same.
     let is_over = found.is_empty() && !case.servers.is_empty();
     let next = schedule::next_watch(ended_at, &config.policy, now).filter(|_| !is_over);
-    app.store.finish_watch(lease, &record, &survey, &found, next).await?;
+    app.looks.finish_watch(lease, &record, &survey, &found, next).await?;
     Ok(())
 }
 
@@ -136,7 +136,7 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
 
 /// What the records know already.
 async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Result<Evidence> {
-    let certificate = app.store.certificate(record.id).await?;
+    let certificate = app.looks.certificate(record.id).await?;
 
     let mut spent = None;
     if certificate.as_ref().is_none_or(|held| held.is_due(Utc::now())) {
@@ -151,13 +151,13 @@ async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Res
     Ok(Evidence {
         survey: Some(survey.clone()),
         form: form(app, survey),
-        order: app.store.order_state(record.id).await?,
+        order: app.looks.order_state(record.id).await?,
         certificate,
         budget: spent,
         account,
         registration: registering::of(app, record.domain.host.registered()).await?,
         nearest: nearest(app, survey).await,
-        known_tokens: app.store.known_tokens(record, survey.token_candidates()).await?,
+        known_tokens: app.looks.known_tokens(record, survey.token_candidates()).await?,
         ..Evidence::default()
     })
 }
@@ -172,7 +172,7 @@ async fn nearest(app: &App, survey: &Survey) -> Option<DnsName> {
 async fn budget(app: &App, record: &DomainRecord, is_renewal: bool) -> Result<Option<Spent>, StoreError> {
     let directory = &app.config.acme.directory;
     let limits = limits(app, is_renewal);
-    app.store.spent(record.domain.host.registered(), directory, limits, Utc::now()).await
+    app.looks.spent(record.domain.host.registered(), directory, limits, Utc::now()).await
 }
 
 /// Budgets of orders; a part of them is kept for renewals, which come first.
@@ -304,7 +304,7 @@ async fn fetch_canary(app: &App, record: &DomainRecord, survey: &Survey, evidenc
     let is_wanted = step::wants_pair_canary(&record.domain, evidence, Utc::now());
     let pair_id = record.pair_id.filter(|_| is_wanted);
     let other = async {
-        let other = app.store.domain(pair_id?).await.ok()?;
+        let other = app.looks.domain(pair_id?).await.ok()?;
         let addresses = step::addresses_to_probe(&other.domain, &app.config.platform, other.survey.as_ref()?);
         Some(app.prober.canary(&other.domain.probed_name(), &addresses, &app.sealer, resolve).await)
     };

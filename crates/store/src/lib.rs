@@ -151,6 +151,15 @@ impl Store {
         Ok(Self { pool: calls, ..self.clone() })
     }
 
+    /// The same records for looks, with connections of their own.
+    ///
+    /// # Errors
+    /// If the URL cannot be read.
+    pub fn for_looks(&self, url: &str) -> Result<Self, StoreError> {
+        let Pools { looks, .. } = Pools::of(url)?;
+        Ok(Self { pool: looks, ..self.clone() })
+    }
+
     /// Whether the database answers.
     ///
     /// # Errors

@@ -21,7 +21,8 @@ const IDLE: Duration = Duration::from_secs(120);
 /// PostgreSQL grants where nothing else was set.
 const CALLS: u32 = 8;
 const SEARCHES: u32 = 3;
-const WORK: u32 = 16;
+const LOOKS: u32 = 9;
+const WORK: u32 = 9;
 const LISTENING: u32 = 1;
 
 /// Longest that one statement may take.
@@ -45,7 +46,10 @@ pub(crate) struct Pools {
     /// The same, looking for text: how much there is of it decides how to find it, so
     /// each statement is planned by what it is given.
     pub search: PgPool,
-    /// Looks, orders, upkeep.
+    /// Looks. Each reads and writes one domain by its key, so a statement is planned once: to
+    /// plan them anew for each takes longer than to do them.
+    pub looks: PgPool,
+    /// Orders, upkeep, and whatever else is done.
     pub work: PgPool,
     /// Hearing of what other processes have done.
     pub listening: PgPool,
@@ -64,9 +68,13 @@ impl Pools {
         };
 
         let by_what_is_given = limited(CALL_LIMIT).options([("plan_cache_mode", "force_custom_plan")]);
+        // A plan that was made while tables were small reads them whole, and stays.
+        let planned_once = limited(WORK_LIMIT)
+            .options([("plan_cache_mode", "force_generic_plan"), ("enable_seqscan", "off")]);
         Ok(Self {
             calls: pool(CALLS, CALLER_PATIENCE).connect_lazy_with(limited(CALL_LIMIT)),
             search: pool(SEARCHES, CALLER_PATIENCE).connect_lazy_with(by_what_is_given),
+            looks: pool(LOOKS, WORK_PATIENCE).connect_lazy_with(planned_once),
             work: pool(WORK, WORK_PATIENCE).connect_lazy_with(limited(WORK_LIMIT)),
             listening: pool(LISTENING, WORK_PATIENCE).connect_lazy_with(options.clone()),
         })

@@ -47,9 +47,9 @@ use tokio::time::Instant;
 use tokio_util::sync::DropGuard;
 
 pub use daemon::{Daemon, require_programs};
+pub use database_way::DatabaseWay;
 pub use layout::Layout;
 pub use pebble::{IssuerSetup, OtherIssuer};
-pub use database_way::DatabaseWay;
 pub use postgres::Databases;
 pub use watch::{Said, Say};
 pub use zones::Zones;

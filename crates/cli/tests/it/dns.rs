@@ -276,8 +276,7 @@ fn a_vantage_with_another_certificate_is_not_believed() {
             .await;
         let told = |name: &str| {
             let of = survey.readings.iter().filter(|r| r.source.to_string() == name);
-            of.filter_map(Reading::failure)
-                .collect::<std::collections::BTreeSet<_>>()
+            of.filter_map(Reading::failure).collect::<std::collections::BTreeSet<_>>()
         };
         let told_south = told("south");
         assert!(

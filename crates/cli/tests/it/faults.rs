@@ -25,8 +25,7 @@ use crate::turns;
 
 /// For all to be live after the last fault, on a machine with other tests.
 const TIME_LIMIT: Duration = Duration::from_secs(400);
-const OPTIONS: [&str; 4] =
-    ["--account-orders=5000", "--domain-orders=1000", "--ca-call-limit=3", "--look-most=20"];
+const OPTIONS: [&str; 3] = ["--account-orders=5000", "--domain-orders=1000", "--ca-call-limit=3"];
 
 /// What fails.
 #[derive(Clone, Copy, Debug)]
@@ -185,7 +184,8 @@ async fn follow(url: String, told: Arc<Mutex<Vec<u64>>>) {
             && answer.status().is_success()
         {
             let mut events = answer.bytes_stream().eventsource();
-            while let Ok(Some(Ok(event))) = tokio::time::timeout(Duration::from_secs(40), events.next()).await {
+            while let Ok(Some(Ok(event))) = tokio::time::timeout(Duration::from_secs(40), events.next()).await
+            {
                 if let Ok(number) = event.id.parse() {
                     told.lock().expect("whole").push(number);
                 }
@@ -196,7 +196,7 @@ async fn follow(url: String, told: Arc<Mutex<Vec<u64>>>) {
 }
 
 async fn live(service: &Service) -> BTreeSet<String> {
-    let (status, rows) = service.get("domains?stage=live&limit=1000").await;
+    let (status, rows) = service.get("domains?stage=live&limit=500").await;
     let rows = rows.as_array().filter(|_| status == 200).cloned().unwrap_or_default();
     rows.iter().filter_map(|row| row["host"].as_str().map(str::to_owned)).collect()
 }
@@ -236,7 +236,8 @@ fn whatever_fails_while_domains_go_live_each_gets_one_certificate_and_every_even
             }
         }
 
-        let all = wait_for("all being live", TIME_LIMIT, || async { live(&fleet.first).await == hosts }).await;
+        let all =
+            wait_for("all being live", TIME_LIMIT, || async { live(&fleet.first).await == hosts }).await;
         if let Err(error) = all {
             let live = live(&fleet.first).await;
             panic!("{error}: {:?}", hosts.difference(&live).collect::<Vec<_>>());
@@ -276,7 +277,8 @@ async fn told_once(fleet: &Fleet, told: &Mutex<Vec<u64>>) {
     wait_for("the stream having told everything", Duration::from_secs(60), complete).await.expect("told");
 
     let recorded = fleet.databases.statement("faults", recorded).await.expect("read");
-    let recorded: Vec<u64> = recorded.split_whitespace().map(|number| number.parse().expect("a number")).collect();
+    let recorded: Vec<u64> =
+        recorded.split_whitespace().map(|number| number.parse().expect("a number")).collect();
     let told = told.lock().expect("whole").clone();
     assert_eq!(told, recorded[..told.len()], "each once, in order");
 }
