@@ -231,9 +231,15 @@ async fn sweeps(world: &World, count: usize) -> anyhow::Result<Sweeps> {
         challenges: None,
         directory: None,
         egress: None,
-        options: ["--look-first=7200", "--look-most=7200", "--server-window=100", "--server-rate=0"]
-            .map(Into::into)
-            .into(),
+        options: [
+            "--look-first=7200",
+            "--look-most=7200",
+            "--server-window=100",
+            "--server-rate=0",
+            "--quick-looks=100",
+        ]
+        .map(Into::into)
+        .into(),
     };
     let program = Path::new(env!("CARGO_BIN_EXE_nomenta"));
     let service = setup.start(layout, program, &layout.state.join("service.log")).await?;

@@ -54,7 +54,7 @@ use nomenta_dns::Surveyor;
 use nomenta_dns::responder::Responder;
 use nomenta_store::{Store, Watchman};
 use tokio::net::TcpListener;
-use tokio::sync::{OwnedSemaphorePermit, Semaphore};
+use tokio::sync::{OwnedSemaphorePermit, Semaphore, SemaphorePermit};
 use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 
@@ -83,6 +83,8 @@ use crate::throttle::Throttle;
 const LENGTHY: usize = 8;
 /// Longest wait for the turn of one.
 const LENGTHY_WAIT: Duration = Duration::from_secs(5);
+/// Streams that read on at once.
+const STREAMS: usize = 3;
 /// Tables that are taken in at once.
 const INTAKES: usize = 2;
 /// How long a token lasts, in days.
@@ -122,6 +124,8 @@ pub(crate) struct App {
     pub registries: Semaphore,
     /// Turns of those who ask for what takes a while: a rehearsal, a preflight.
     pub lengthy: Arc<Semaphore>,
+    /// Turns of streams that read on: however many there are, calls find a connection.
+    pub streams: Semaphore,
     /// Turns of those who take tables in.
     pub intakes: Arc<Semaphore>,
     pub metrics: metrics_exporter_prometheus::PrometheusHandle,
@@ -132,6 +136,11 @@ pub(crate) struct App {
 }
 
 impl App {
+    /// A turn for a stream to read on; none only where the service ends.
+    pub(crate) async fn stream_turn(&self) -> Option<SemaphorePermit<'_>> {
+        self.streams.acquire().await.ok()
+    }
+
     /// A turn for what takes a while; whoever gets none in a moment is told to come again.
     pub(crate) async fn lengthy_turn(&self) -> Result<OwnedSemaphorePermit, Refusal> {
         let turn = timeout(LENGTHY_WAIT, self.lengthy.clone().acquire_owned()).await;
@@ -244,6 +253,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         throttle: Throttle::new(config.server.wrong_keys),
         registries: Semaphore::new(registering::AT_ONCE),
         lengthy: Arc::new(Semaphore::new(LENGTHY)),
+        streams: Semaphore::new(STREAMS),
         intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),
         metrics: handle,

@@ -172,14 +172,21 @@ async fn nearest(app: &App, survey: &Survey) -> Option<DnsName> {
 async fn budget(app: &App, record: &DomainRecord, is_renewal: bool) -> Result<Option<Spent>, StoreError> {
     let directory = &app.config.acme.directory;
     let limits = limits(app, is_renewal);
-    app.looks.spent(record.domain.host.registered(), directory, limits, Utc::now()).await
+    let registered = record.domain.host.registered();
+    app.looks.spent(record.id, registered, directory, limits, Utc::now()).await
 }
 
 /// Budgets of orders; a part of them is kept for renewals, which come first.
 fn limits(app: &App, is_renewal: bool) -> Limits {
     let policy = &app.config.policy;
     let granted = |most: u32| if is_renewal { most } else { most - most * policy.renewal_reserve / 100 };
-    Limits { per_domain: granted(policy.orders_per_domain), per_account: granted(policy.orders_per_account) }
+    let per_account = granted(policy.orders_per_account);
+    let share = if is_renewal { 100 } else { policy.account_share };
+    Limits {
+        per_domain: granted(policy.orders_per_domain),
+        per_account,
+        per_customer: (per_account * share / 100).max(1),
+    }
 }
 
 /// Who runs the zone's DNS, as far as its name servers tell.

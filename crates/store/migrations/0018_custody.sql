@@ -21,6 +21,11 @@ CREATE TRIGGER acme_accounts_recorded AFTER INSERT OR UPDATE OR DELETE ON acme_a
     WHEN (current_setting('nomenta.actor', true) <> '')
     EXECUTE FUNCTION record_change('issuer', 'directory', 'created_at throttled_until', 'sealed');
 
+-- Whose domains an order is for: no account takes all that the CA grants.
+ALTER TABLE orders ADD COLUMN account_id uuid;
+UPDATE orders o SET account_id = d.account_id FROM domains d WHERE d.id = o.domain_id;
+CREATE INDEX orders_of_account ON orders (account_id, placed_at);
+
 -- Orders that the CA has and that nobody works on any more: what they bring is revoked.
 CREATE TABLE strays (
     url text PRIMARY KEY,

@@ -3,6 +3,7 @@
 use chrono::{DateTime, Duration, Utc};
 use nomenta_core::judge::evidence::{Limit, Spent};
 use sqlx::{Postgres, Transaction};
+use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
@@ -19,6 +20,8 @@ pub struct Limits {
     pub per_domain: u32,
     /// Most in three hours with the account at the CA.
     pub per_account: u32,
+    /// Most of these for the domains of one account of the platform.
+    pub per_customer: u32,
 }
 
 /// A change of the account at the CA; given up where it is let go of.
@@ -52,6 +55,7 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn spent(
         &self,
+        domain_id: Uuid,
         registered: &str,
         directory: &str,
         limits: Limits,
@@ -75,6 +79,20 @@ impl Store {
         if let Some(placed_at) = oldest.fetch_optional(&self.pool).await? {
             let limit = Limit::Own(format!("{} orders in a week for {registered}", limits.per_domain));
             return Ok(Some(Spent { limit, free_at: placed_at + DOMAIN_WINDOW }));
+        }
+
+        let oldest = sqlx::query_scalar!(
+            "SELECT placed_at FROM orders
+             WHERE account_id = (SELECT account_id FROM domains WHERE id = $1) AND placed_at > $2
+             ORDER BY placed_at DESC OFFSET $3 LIMIT 1",
+            domain_id,
+            now - ACCOUNT_WINDOW,
+            i64::from(limits.per_customer.saturating_sub(1))
+        );
+
+        if let Some(placed_at) = oldest.fetch_optional(&self.pool).await? {
+            let limit = Limit::Own(format!("{} orders in three hours for one account", limits.per_customer));
+            return Ok(Some(Spent { limit, free_at: placed_at + ACCOUNT_WINDOW }));
         }
 
         let oldest = sqlx::query_scalar!(

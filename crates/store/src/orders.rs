@@ -354,14 +354,16 @@ pub(crate) async fn open(
     sqlx::query!("SELECT pg_advisory_xact_lock($1)", ORDER_LOCK).fetch_one(&mut *tx).await?;
     let opened = sqlx::query!(
         "INSERT INTO orders
-         (id, domain_id, domain_ids, names, registered, method, state, sealed_key, placed_at, replaces)
-         SELECT $1, $2, $3, $4, $5, $6, 'open', $7, $8,
+         (id, account_id, domain_id, domain_ids, names, registered, method, state, sealed_key, placed_at, replaces)
+         SELECT $1, a.account_id, $2, $3, $4, $5, $6, 'open', $7, $8,
                 (SELECT id FROM certificates WHERE domain_ids @> ARRAY[$2::uuid] AND revoked_at IS NULL
                  AND origin = 'ordered' ORDER BY issued_at DESC LIMIT 1)
+         FROM (SELECT account_id FROM domains WHERE id = $2) a
          WHERE NOT EXISTS (SELECT FROM orders_in_flight WHERE domain_id = ANY($3))
            AND (SELECT count(*) FROM orders WHERE domain_ids && $13 AND state <> 'open') = $14
            AND (SELECT count(*) FROM orders WHERE registered = $5 AND placed_at > $9) < $10
-           AND (SELECT count(*) FROM orders WHERE placed_at > $11) < $12",
+           AND (SELECT count(*) FROM orders WHERE placed_at > $11) < $12
+           AND (SELECT count(*) FROM orders o WHERE o.account_id = a.account_id AND placed_at > $11) < $15",
         id,
         first,
         &ids,
@@ -375,7 +377,8 @@ pub(crate) async fn open(
         now - ACCOUNT_WINDOW,
         i64::from(new.limits.per_account),
         &new.known.domain_ids,
-        new.known.count
+        new.known.count,
+        i64::from(new.limits.per_customer)
     )
     .execute(&mut *tx)
     .await?;

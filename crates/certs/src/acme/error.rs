@@ -3,9 +3,13 @@
 use chrono::{DateTime, Utc};
 use instant_acme::Error;
 use nomenta_core::judge::evidence::{Problem, Subproblem};
+use nomenta_core::reading::method::Method;
 use thiserror::Error as ThisError;
 
 use super::transport::{RetryAfter, TransportError};
+
+/// Kind of the problem that the CA has no challenge which could be answered.
+const NOT_OFFERED: &str = "urn:nomenta:acme:challenge-not-offered";
 
 /// Why an order does not get on.
 #[derive(Debug, ThisError)]
@@ -82,8 +86,27 @@ impl AcmeError {
     }
 }
 
+/// The CA has no challenge of the kind that is answered here: asked again it has none either.
+#[derive(Debug, ThisError)]
+#[error(
+    "The certification authority offers no {method} challenge for {name}. Choose another way with --validation; \
+     wildcards are shown control of by dns-01 alone, which needs --acme-zone"
+)]
+pub(super) struct NotOffered {
+    pub method: Method,
+    pub name: String,
+}
+
 impl From<Error> for AcmeError {
     fn from(error: Error) -> Self {
+        if let Error::Other(cause) = &error
+            && let Some(missing) = cause.downcast_ref::<NotOffered>()
+        {
+            let problem =
+                Problem { kind: NOT_OFFERED.into(), detail: format!("{missing}."), ..Problem::default() };
+            return Self::Refused { problem, retry_after: None };
+        }
+
         match error {
             Error::Api(problem) => problem.into(),
             other => Self::Unavailable(other),
@@ -129,6 +152,16 @@ fn our_subproblem(sub: instant_acme::Subproblem) -> Subproblem {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_challenge_that_is_not_offered_is_a_refusal_that_says_what_to_choose() {
+        let missing = NotOffered { method: Method::TlsAlpn, name: "onswick.example".into() };
+        let AcmeError::Refused { problem, .. } = AcmeError::from(Error::Other(Box::new(missing))) else {
+            panic!("it would be asked for again and again");
+        };
+        assert!(problem.detail.starts_with("The certification authority offers no tls-alpn-01 challenge"));
+        assert!(problem.detail.contains("--validation"), "{}", problem.detail);
+    }
 
     fn problem(kind: &str, status: u16) -> AcmeError {
         let text = format!(

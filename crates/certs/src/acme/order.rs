@@ -10,7 +10,7 @@ use nomenta_core::judge::evidence::{Problem, Subproblem};
 use nomenta_core::reading::method::Method;
 use sha2::{Digest, Sha256};
 
-use super::error::ours;
+use super::error::{NotOffered, ours};
 use super::transport::RetryAfter;
 use super::{AcmeError, persist};
 
@@ -182,7 +182,7 @@ async fn pending(order: &mut Order, method: Method) -> Result<Vec<Answer>, Error
         let name = authorization.identifier().identifier.authorized(false).to_string();
         let challenge = authorization
             .challenge(challenge_type(method))
-            .ok_or_else(|| Error::Other(format!("the CA offers no {method} challenge").into()))?;
+            .ok_or_else(|| Error::Other(Box::new(NotOffered { method, name: name.clone() })))?;
         let key_authorization = challenge.key_authorization().as_str().to_owned();
         answers.push(Answer { name, method, token: challenge.token.clone(), key_authorization });
     }

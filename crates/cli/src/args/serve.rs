@@ -232,6 +232,10 @@ pub(crate) struct ServeOptions {
     #[arg(long, default_value_t = Policy::default().renewal_reserve, value_name = "PERCENT",
         value_parser = clap::value_parser!(u32).range(0..=90))]
     pub renewal_reserve: u32,
+    /// Share of the orders in three hours that the domains of one account may take, in percent.
+    #[arg(long, default_value_t = Policy::default().account_share, value_name = "PERCENT",
+        value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub account_share: u32,
     /// Seconds that a gate may be lapsed before it counts as not passed.
     #[arg(long, default_value_t = seconds(|policy| policy.grace))]
     pub grace: u32,

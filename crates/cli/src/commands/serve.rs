@@ -177,6 +177,7 @@ fn policy(options: &ServeOptions) -> Policy {
         orders_per_domain: options.domain_orders,
         orders_per_account: options.account_orders,
         renewal_reserve: options.renewal_reserve,
+        account_share: options.account_share,
         ..Policy::default()
     }
 }

@@ -70,6 +70,9 @@ pub struct Policy {
     pub orders_per_account: u32,
     /// Share of both that is kept for renewals, in percent.
     pub renewal_reserve: u32,
+    /// Share of what is left of the orders in three hours that one account of the platform may
+    /// take, in percent.
+    pub account_share: u32,
 }
 
 impl Default for Policy {
@@ -98,6 +101,7 @@ impl Default for Policy {
             orders_per_domain: 40,
             orders_per_account: 250,
             renewal_reserve: 20,
+            account_share: 50,
         }
     }
 }

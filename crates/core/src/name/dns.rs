@@ -15,6 +15,8 @@ use serde::{Deserialize, Serialize};
 
 /// Longest name in presentation form (RFC 1035, section 2.3.4).
 pub const LONGEST_NAME: usize = 253;
+/// Room for most names, in octets.
+const USUAL_NAME: usize = 48;
 /// Longest label, in octets (RFC 1035, section 2.3.4).
 pub const LONGEST_LABEL: usize = 63;
 
@@ -52,13 +54,19 @@ impl DnsName {
     /// assert_eq!(DnsName::from_labels([&b"a.b"[..], b"Example"]), r"a\046b.example");
     /// ```
     pub fn from_labels<'a>(labels: impl IntoIterator<Item = &'a [u8]>) -> Self {
-        let mut text = String::new();
+        let mut text = String::with_capacity(USUAL_NAME);
 
         for label in labels {
             if !text.is_empty() {
                 text.push('.');
             }
-            // Names are most of what is read, so this goes octet by octet.
+            // Names are most of what is read, and nearly all labels are plain.
+            if let Some(plain) = plain_label(label) {
+                let start = text.len();
+                text.push_str(plain);
+                text[start..].make_ascii_lowercase();
+                continue;
+            }
             for octet in label {
                 match octet {
                     b'.' | b'\\' => text.push_str(&format!("\\{octet:03}")),
@@ -248,6 +256,12 @@ pub fn relative(name: &str, zone: &str) -> String {
         Some(host) if !zone.is_empty() => host.to_owned(),
         _ => name.to_owned(),
     }
+}
+
+/// A label that is written as it is, but for its case; `None` for one that has to be escaped.
+fn plain_label(label: &[u8]) -> Option<&str> {
+    let is_plain = label.iter().all(|octet| matches!(octet, 0x21..=0x7e) && !matches!(octet, b'.' | b'\\'));
+    if is_plain { str::from_utf8(label).ok() } else { None }
 }
 
 #[cfg(test)]

@@ -166,7 +166,10 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
 
         yield Ok(sse::Event::default().comment("listening"));
         while !app.stop.is_cancelled() {
-            match changed(&app, after).await {
+            let turn = app.stream_turn().await;
+            let told = changed(&app, after).await;
+            drop(turn);
+            match told {
                 Ok(None) => {
                     yield Ok(sse::Event::default().event("reset").data("read the feed whole"));
                     break;

@@ -92,7 +92,10 @@ fn follow(
         yield Ok(sse::Event::default().comment("listening"));
 
         while !app.stop.is_cancelled() {
+            let turn = app.stream_turn().await;
+            // Whoever follows is told with what comes next, where the records are not to be had now.
             let rows = app.calls.events(&of, after, BATCH).await.unwrap_or_default();
+            drop(turn);
             let idle = rows.is_empty();
             for row in rows {
                 after = row.seq;

@@ -340,7 +340,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
                 registered: "onswick.example".into(),
                 method: Method::Http,
                 sealed_key: key.to_vec(),
-                limits: Limits { per_domain: 40, per_account: 40 },
+                limits: Limits { per_domain: 40, per_account: 40, per_customer: 40 },
                 known: store.ended_orders(vec![record.id]).await.expect("read"),
             };
             let looked = Looked { order: Some(&order), ..looked(&survey, &outcome) };
