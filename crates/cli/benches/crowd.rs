@@ -6,7 +6,6 @@ use std::fmt::Write as _;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
 use anyhow::{Context, ensure};
@@ -22,14 +21,17 @@ use serde_json::json;
 use tokio::io::AsyncWriteExt;
 use tokio::net::{TcpSocket, TcpStream, UdpSocket};
 use tokio::task::JoinSet;
-use tokio::time::sleep;
+use tokio::time::{interval, sleep};
 
 const BASE_PORT: u16 = 24_630;
 const HALF_OPEN: usize = 500;
 const IDLE: usize = 2_000;
 const STREAMS: usize = 2_000;
-/// Those who flood the challenge zone, each as fast as they can.
-const FLOODING: usize = 4;
+/// Questions in a second that flood the challenge zone. Faster, whoever sends them takes the very
+/// cores that everything here shares.
+const FLOOD: u32 = 20_000;
+/// Of them at once, at so many moments in a second.
+const BURSTS: u32 = 100;
 /// Calls of one reading, by so many callers at once.
 const CALLS: usize = 400;
 const CALLERS: usize = 4;
@@ -100,7 +102,7 @@ impl Burden {
             Self::HalfOpen => format!("{HALF_OPEN} requests that do not end"),
             Self::Idle => format!("{IDLE} idle connections"),
             Self::Streams => format!("{STREAMS} streams that nobody reads"),
-            Self::Flood => format!("{FLOODING} flooding the challenge zone"),
+            Self::Flood => format!("{FLOOD} questions a second at the challenge zone"),
         }
     }
 
@@ -122,9 +124,7 @@ impl Burden {
                 connect(&mut burden, setup.listen, STREAMS, head.as_bytes()).await?;
             }
             Self::Flood => {
-                for _ in 0..FLOODING {
-                    burden.spawn(flood(challenges));
-                }
+                burden.spawn(flood(challenges));
                 sleep(Duration::from_millis(300)).await;
             }
         }
@@ -149,20 +149,22 @@ async fn connect(burden: &mut JoinSet<()>, to: SocketAddr, count: usize, said: &
     Ok(())
 }
 
-static ASKED: AtomicU64 = AtomicU64::new(0);
-
-/// Asks for names that are not there, and waits for nothing.
+/// Asks for names that are not there, and waits for no answers.
 async fn flood(to: SocketAddr) {
     let Ok(socket) = UdpSocket::bind("127.0.0.1:0").await else { return };
+    let mut moments = interval(Duration::from_secs(1) / BURSTS);
+    let mut number = 0_u16;
     loop {
-        let number = ASKED.fetch_add(1, Ordering::Relaxed);
-        let Ok(name) = Name::from_ascii(format!("x{number}.example.{}.", CHALLENGES[0].0)) else { return };
-        let mut query = Message::new();
-        query.set_id(number as u16).add_query(Query::query(name, RecordType::TXT));
-        let Ok(bytes) = query.to_vec() else { return };
-        let _ = socket.send_to(&bytes, to).await;
-        if number.is_multiple_of(64) {
-            tokio::task::yield_now().await;
+        moments.tick().await;
+        for _ in 0..FLOOD / BURSTS {
+            number = number.wrapping_add(1);
+            let Ok(name) = Name::from_ascii(format!("x{number}.example.{}.", CHALLENGES[0].0)) else {
+                return;
+            };
+            let mut query = Message::new();
+            query.set_id(number).add_query(Query::query(name, RecordType::TXT));
+            let Ok(bytes) = query.to_vec() else { return };
+            let _ = socket.try_send_to(&bytes, to);
         }
     }
 }
