@@ -68,7 +68,12 @@ impl Surveyor {
         let answers =
             timeout_at(round.deadline, self.exchange.ask_all(asks.collect(), round.budget)).await.ok()?;
         answers.into_iter().find_map(|(got, _)| match got {
-            Got::Reply(reply) if reply.authoritative && reply.rcode == Rcode::NoError => Some(reply.trust),
+            // A server of both zones may have no delegation from one to the other.
+            Got::Reply(reply)
+                if reply.authoritative && matches!(reply.rcode, Rcode::NoError | Rcode::NxDomain) =>
+            {
+                Some(reply.trust)
+            }
             _ => None,
         })
     }

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use chrono::TimeDelta;
 use ipnet::IpNet;
 use nomenta_api::role::Role;
 use nomenta_certs::ProberConfig;
@@ -20,17 +21,10 @@ use nomenta_store::Retention;
 use zeroize::Zeroizing;
 
 use crate::guest::Reception;
-use crate::notices::NoticesConfig;
+use crate::notices::post::MailConfig;
 use crate::one_click::OneClick;
 use crate::server::ServerLimits;
 use crate::tls::TlsFiles;
-
-impl ServiceConfig {
-    /// Whether visitors of the console come by HTTPS.
-    pub(crate) fn is_by_https(&self) -> bool {
-        self.tls.is_some() || self.reception.public_url.starts_with("https://")
-    }
-}
 
 /// Everything that an operator may set.
 #[derive(Clone)]
@@ -89,6 +83,13 @@ pub struct ServiceConfig {
     pub boot_keys: Vec<BootKey>,
 }
 
+impl ServiceConfig {
+    /// Whether visitors of the console come by HTTPS.
+    pub(crate) fn is_by_https(&self) -> bool {
+        self.tls.is_some() || self.reception.public_url.starts_with("https://")
+    }
+}
+
 /// The platform's own challenge zone, served by the service itself.
 #[derive(Clone, Debug)]
 pub struct ChallengeDns {
@@ -107,4 +108,15 @@ pub struct BootKey {
     pub role: Role,
     /// The secret.
     pub secret: String,
+}
+
+/// How people are told.
+#[derive(Clone, Debug)]
+pub struct NoticesConfig {
+    /// How mail is sent; without it there is none.
+    pub mail: Option<MailConfig>,
+    /// Folder whose templates replace those of the service.
+    pub templates: Option<PathBuf>,
+    /// How long mails are gathered, so that one tells what happened together.
+    pub gather: TimeDelta,
 }

@@ -59,11 +59,11 @@ use tokio::time::timeout;
 use tokio_util::sync::CancellationToken;
 
 pub use api::document;
-pub use config::{BootKey, ChallengeDns, ServiceConfig};
+pub use config::{BootKey, ChallengeDns, NoticesConfig, ServiceConfig};
 pub use guest::Reception;
 pub use intake::MOST_ROWS;
 pub use nomenta_store::Retention;
-pub use notices::{MailConfig, NoticesConfig};
+pub use notices::MailConfig;
 pub use one_click::OneClick;
 pub use server::ServerLimits;
 pub use tls::TlsFiles;

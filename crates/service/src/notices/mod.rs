@@ -1,16 +1,15 @@
 //! Notices: what happens is told to hooks and by mail, at least once, in order for each domain.
 
 mod hooks;
-mod post;
+pub(crate) mod post;
 mod written;
 
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
 use anyhow::Context;
-use chrono::{TimeDelta, Utc};
+use chrono::Utc;
 use data_encoding::HEXLOWER;
 use futures::StreamExt;
 use futures::stream;
@@ -28,7 +27,7 @@ use self::hooks::{Caller, NotCalled};
 use self::post::Post;
 use self::written::Forms;
 use crate::App;
-use crate::config::ServiceConfig;
+use crate::config::{NoticesConfig, ServiceConfig};
 
 pub(crate) use self::hooks::new_secret;
 pub use self::post::MailConfig;
@@ -51,17 +50,6 @@ const MOST_TOLD: i64 = 500;
 const LONGEST_SLEEP: f64 = 30.0;
 /// How long to wait where the database is away.
 const AWAY: Duration = Duration::from_secs(1);
-
-/// How people are told.
-#[derive(Clone, Debug)]
-pub struct NoticesConfig {
-    /// How mail is sent; without it there is none.
-    pub mail: Option<MailConfig>,
-    /// Folder whose templates replace those of the service.
-    pub templates: Option<PathBuf>,
-    /// How long mails are gathered, so that one tells what happened together.
-    pub gather: TimeDelta,
-}
 
 /// Tells hooks and people.
 pub(crate) struct Notices {

@@ -19,6 +19,8 @@ use crate::stage::heavy;
 const OUTAGE: Duration = Duration::from_secs(20);
 /// Looks under way at once.
 const AT_ONCE: usize = 25;
+/// Looks until all are live, at most.
+const LOOKS_BEFORE: usize = 5;
 
 /// Who says nothing.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -88,7 +90,13 @@ async fn look_at_all(surveyor: &Surveyor, live: &mut [Live]) -> Vec<Outcome> {
 pub(super) async fn live_through(surveyor: &Surveyor, world: &Others) {
     let zones = zones().into_iter().map(|zone| zone.apex);
     let mut live: Vec<_> = zones.map(|zone| Live { zone, gates: Gates::new(Utc::now()) }).collect();
-    look_at_all(surveyor, &mut live).await;
+    // A look that a busy machine was too slow for is made again, as it is by the service.
+    for _ in 0..LOOKS_BEFORE {
+        look_at_all(surveyor, &mut live).await;
+        if live.iter().all(Live::is_there) {
+            break;
+        }
+    }
     assert!(live.iter().all(Live::is_there), "all of them are live before");
 
     for silent in [Silent::Vantages, Silent::Servers, Silent::Both] {
