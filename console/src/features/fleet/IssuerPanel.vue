@@ -42,7 +42,7 @@ onMounted(read);
         <dd class="record">{{ account.directory }}</dd>
         <dt>Key</dt>
         <dd v-if="account.key_since" :title="exact(account.key_since)">
-          for {{ span(now - Date.parse(account.key_since)) }}
+          in use for {{ span(now - Date.parse(account.key_since)) }}
         </dd>
         <template v-for="identity in account.identities" :key="identity">
           <dt>CAA record that lets nobody else order</dt>
