@@ -73,6 +73,16 @@ impl Keyed {
     fn hex_id(&self) -> String {
         HEXLOWER.encode(&self.id)
     }
+
+    /// The key's number, the nonce, the box.
+    fn seal(&self, purpose: &'static str, secret: &[u8]) -> Vec<u8> {
+        let nonce: [u8; NONCE] = rand::random();
+        let payload = Payload { msg: secret, aad: purpose.as_bytes() };
+
+        // Fails only for messages beyond 256 GiB.
+        let sealed = self.cipher.encrypt(XNonce::from_slice(&nonce), payload).unwrap_or_default();
+        [&self.id[..], &nonce[..], &sealed].concat()
+    }
 }
 
 fn derived(key: &[u8; 32], word: &[u8]) -> [u8; 32] {
@@ -131,12 +141,12 @@ impl Sealer {
 
     /// Seals `secret`: the key's number, the nonce, the box.
     pub fn seal(&self, purpose: &'static str, secret: &[u8]) -> Vec<u8> {
-        sealed_by(self.sealing(), purpose, secret)
+        self.sealing().seal(purpose, secret)
     }
 
     /// The same with the current key, whoever can open it by now.
     pub fn seal_anew(&self, purpose: &'static str, secret: &[u8]) -> Vec<u8> {
-        sealed_by(&self.current, purpose, secret)
+        self.current.seal(purpose, secret)
     }
 
     /// Opens what [`seal`](Self::seal) made for the same purpose.
@@ -180,15 +190,6 @@ impl Sealer {
         let hash = Sha256::new().chain_update(*keyed.canary_key).chain_update(token).finalize();
         Some(HEXLOWER.encode(&hash))
     }
-}
-
-fn sealed_by(keyed: &Keyed, purpose: &'static str, secret: &[u8]) -> Vec<u8> {
-    let nonce: [u8; NONCE] = rand::random();
-    let payload = Payload { msg: secret, aad: purpose.as_bytes() };
-
-    // Fails only for messages beyond 256 GiB.
-    let sealed = keyed.cipher.encrypt(XNonce::from_slice(&nonce), payload).unwrap_or_default();
-    [&keyed.id[..], &nonce[..], &sealed].concat()
 }
 
 #[cfg(test)]

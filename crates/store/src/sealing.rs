@@ -49,9 +49,9 @@ pub struct ProcessRow {
     pub seals_with: String,
 }
 
-/// Replaces boxes of one table for which there are others, one by one: whoever changes one
-/// meanwhile has sealed it anew already.
-macro_rules! reseal_table {
+/// Replaces boxes for which there are others, one by one: whoever changes one meanwhile has sealed
+/// it anew already.
+macro_rules! reseal_rows {
     ($pool:expr, $rows:expr, $reseal:expr, $kind:expr, $write:literal) => {{
         let mut replaced = 0;
         for row in &$rows {
@@ -60,6 +60,14 @@ macro_rules! reseal_table {
             replaced += write.execute($pool).await.map_err(StoreError::from)?.rows_affected();
         }
         replaced
+    }};
+}
+
+/// The same of a whole table.
+macro_rules! reseal_table {
+    ($pool:expr, $reseal:expr, $kind:expr, $read:literal, $write:literal) => {{
+        let rows = sqlx::query!($read).fetch_all($pool).await.map_err(StoreError::from)?;
+        reseal_rows!($pool, rows, $reseal, $kind, $write)
     }};
 }
 
@@ -73,7 +81,7 @@ macro_rules! reseal_long_table {
                 sqlx::query!($read, after, TOGETHER).fetch_all($pool).await.map_err(StoreError::from)?;
             let Some(last) = rows.last() else { break replaced };
             after = last.key;
-            replaced += reseal_table!($pool, rows, $reseal, $kind, $write);
+            replaced += reseal_rows!($pool, rows, $reseal, $kind, $write);
         }
     }};
 }
@@ -185,23 +193,19 @@ impl Store {
         let mut replaced = reseal_keys(pool, &reseal).await?;
         replaced += reseal_receivers(pool, &reseal).await?;
 
-        let rows = sqlx::query!("SELECT id AS key, sealed FROM zone_keys");
-        let rows = rows.fetch_all(pool).await.map_err(StoreError::from)?;
         replaced += reseal_table!(
             pool,
-            rows,
             reseal,
             Sealed::ZoneKey,
+            "SELECT id AS key, sealed FROM zone_keys",
             "UPDATE zone_keys SET sealed = $2 WHERE id = $1 AND sealed = $3"
         );
 
-        let rows = sqlx::query!("SELECT directory AS key, sealed FROM acme_accounts");
-        let rows = rows.fetch_all(pool).await.map_err(StoreError::from)?;
         replaced += reseal_table!(
             pool,
-            rows,
             reseal,
             Sealed::Account,
+            "SELECT directory AS key, sealed FROM acme_accounts",
             "UPDATE acme_accounts SET sealed = $2 WHERE directory = $1 AND sealed = $3"
         );
         Ok(replaced)
@@ -229,16 +233,12 @@ async fn reseal_keys<E: From<StoreError>>(
         "UPDATE certificates SET sealed_key = $2 WHERE id = $1 AND sealed_key = $3"
     );
 
-    let rows = sqlx::query!(
-        r#"SELECT token AS key, sealed_answer_key AS "sealed!" FROM challenges
-           WHERE sealed_answer_key IS NOT NULL"#
-    );
-    let rows = rows.fetch_all(pool).await.map_err(StoreError::from)?;
     replaced += reseal_table!(
         pool,
-        rows,
         reseal,
         Sealed::TlsAnswer,
+        r#"SELECT token AS key, sealed_answer_key AS "sealed!" FROM challenges
+           WHERE sealed_answer_key IS NOT NULL"#,
         "UPDATE challenges SET sealed_answer_key = $2 WHERE token = $1 AND sealed_answer_key = $3"
     );
     Ok(replaced)
@@ -249,38 +249,27 @@ async fn reseal_receivers<E: From<StoreError>>(
     pool: &PgPool,
     reseal: &impl Fn(Sealed, &[u8]) -> Result<Option<Vec<u8>>, E>,
 ) -> Result<u64, E> {
-    let rows =
-        sqlx::query!(r#"SELECT id AS key, sealed AS "sealed!" FROM receivers WHERE sealed IS NOT NULL"#);
-    let rows = rows.fetch_all(pool).await.map_err(StoreError::from)?;
     let mut replaced = reseal_table!(
         pool,
-        rows,
         reseal,
         Sealed::HookSecret,
+        r#"SELECT id AS key, sealed AS "sealed!" FROM receivers WHERE sealed IS NOT NULL"#,
         "UPDATE receivers SET sealed = $2 WHERE id = $1 AND sealed = $3"
     );
 
-    let rows = sqlx::query!(
-        r#"SELECT id AS key, former AS "sealed!" FROM receivers WHERE former IS NOT NULL AND former_until > now()"#
-    );
-    let rows = rows.fetch_all(pool).await.map_err(StoreError::from)?;
     replaced += reseal_table!(
         pool,
-        rows,
         reseal,
         Sealed::HookSecret,
+        r#"SELECT id AS key, former AS "sealed!" FROM receivers WHERE former IS NOT NULL AND former_until > now()"#,
         "UPDATE receivers SET former = $2 WHERE id = $1 AND former = $3"
     );
 
-    let rows = sqlx::query!(
-        r#"SELECT id AS key, sealed_link AS "sealed!" FROM receivers WHERE sealed_link IS NOT NULL"#
-    );
-    let rows = rows.fetch_all(pool).await.map_err(StoreError::from)?;
     replaced += reseal_table!(
         pool,
-        rows,
         reseal,
         Sealed::Link,
+        r#"SELECT id AS key, sealed_link AS "sealed!" FROM receivers WHERE sealed_link IS NOT NULL"#,
         "UPDATE receivers SET sealed_link = $2 WHERE id = $1 AND sealed_link = $3"
     );
     Ok(replaced)
