@@ -2,26 +2,28 @@
 
 use std::fs;
 use std::path::Path;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use anyhow::{Context, bail};
 use eventsource_stream::{Event, Eventsource};
 use futures::{Stream, StreamExt};
 use nomenta_api::event::CloudEvent;
 use nomenta_api::problem::Problem;
-use reqwest::{Certificate, Method, RequestBuilder, Response};
+use reqwest::{Certificate, Method, RequestBuilder, Response, StatusCode};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use uuid::Uuid;
 
 /// How often a call is sent that a busy service puts off.
 const TRIES: usize = 4;
+/// How long a call may be under way that was begun.
+const LONGEST_CALL: Duration = Duration::from_secs(60);
 /// Longest wait between two of them.
 const LONGEST_WAIT: Duration = Duration::from_secs(5);
 
 /// When a service that is busy wants to be asked again.
 fn retry_after(response: &Response) -> Option<Duration> {
-    let after = response.headers().get("retry-after").filter(|_| response.status() == 503)?;
+    let after = response.headers().get("retry-after")?;
     let seconds = after.to_str().ok()?.parse().ok()?;
     Some(Duration::from_secs(seconds).min(LONGEST_WAIT))
 }
@@ -103,10 +105,17 @@ impl Client {
     /// of its own, so nothing is done twice.
     async fn send(&self, request: RequestBuilder) -> anyhow::Result<Response> {
         let request = request.header("idempotency-key", Uuid::new_v4().to_string());
-        for _ in 1..TRIES {
+        let begun = Instant::now();
+        for tried in 1.. {
             let Some(same) = request.try_clone() else { break };
             let response = self.reached(same).await?;
-            match retry_after(&response) {
+            let may_wait = match response.status() {
+                StatusCode::SERVICE_UNAVAILABLE => tried < TRIES,
+                // The same call of a moment ago is under way.
+                StatusCode::CONFLICT => begun.elapsed() < LONGEST_CALL,
+                _ => false,
+            };
+            match retry_after(&response).filter(|_| may_wait) {
                 Some(wait) => tokio::time::sleep(wait).await,
                 None => return granted(response).await,
             }

@@ -113,7 +113,7 @@ fn fingerprint(uri: &str, headers: &HeaderMap, body: &Bytes) -> Vec<u8> {
 async fn kept(app: &App, call: Kept<'_>, response: Response) -> Result<Response, Refusal> {
     let (parts, body) = response.into_parts();
     if parts.status.is_server_error() || parts.status == StatusCode::UNAUTHORIZED {
-        app.calls.give_up_call(call).await?;
+        app.done(|| async { Ok(app.calls.give_up_call(call).await?) }).await?;
         return Ok(Response::from_parts(parts, body));
     }
 
@@ -125,7 +125,8 @@ async fn kept(app: &App, call: Kept<'_>, response: Response) -> Result<Response,
     let answer =
         Answer { status: parts.status.as_u16(), headers: headers.collect(), body: BASE64.encode(&body) };
     let text = serde_json::to_vec(&answer).map_err(|error| Refusal::internal(error.to_string()))?;
-    app.calls.keep_answer(call, &app.sealer.seal(SEALED_FOR, &text)).await?;
+    let sealed = app.sealer.seal(SEALED_FOR, &text);
+    app.done(|| async { Ok(app.calls.keep_answer(call, &sealed).await?) }).await?;
 
     Ok(Response::from_parts(parts, Body::from(body)))
 }

@@ -55,7 +55,7 @@ use nomenta_dns::responder::Responder;
 use nomenta_store::{Store, Watchman};
 use tokio::net::TcpListener;
 use tokio::sync::{OwnedSemaphorePermit, Semaphore, SemaphorePermit};
-use tokio::time::timeout;
+use tokio::time::{Instant, sleep, timeout};
 use tokio_util::sync::CancellationToken;
 
 pub use api::document;
@@ -83,6 +83,12 @@ use crate::throttle::Throttle;
 const LENGTHY: usize = 8;
 /// Longest wait for the turn of one.
 const LENGTHY_WAIT: Duration = Duration::from_secs(5);
+/// Longest wait for the records, to tell what was done.
+const DONE_WAIT: Duration = Duration::from_secs(30);
+/// Pause between asking for them.
+const DONE_PAUSE: Duration = Duration::from_millis(500);
+/// Changes under way at once, whoever still waits for their answer.
+const CHANGES: usize = 2_048;
 /// Streams that read on at once.
 const STREAMS: usize = 3;
 /// Tables that are taken in at once.
@@ -124,6 +130,8 @@ pub(crate) struct App {
     pub registries: Semaphore,
     /// Turns of those who ask for what takes a while: a rehearsal, a preflight.
     pub lengthy: Arc<Semaphore>,
+    /// Turns of changes.
+    pub changes: Arc<Semaphore>,
     /// Turns of streams that read on: however many there are, calls find a connection.
     pub streams: Semaphore,
     /// Turns of those who take tables in.
@@ -139,6 +147,21 @@ impl App {
     /// A turn for a stream to read on; none only where the service ends.
     pub(crate) async fn stream_turn(&self) -> Option<SemaphorePermit<'_>> {
         self.streams.acquire().await.ok()
+    }
+
+    /// What a change that is done comes to: whoever made it must hear of it, so the records are
+    /// asked again for a while where they are not to be had.
+    pub(crate) async fn done<T, F>(&self, read: impl Fn() -> F) -> Result<T, Refusal>
+    where
+        F: Future<Output = Result<T, Refusal>>,
+    {
+        let until = Instant::now() + DONE_WAIT;
+        loop {
+            match read().await {
+                Err(refusal) if refusal.is_passing() && Instant::now() < until => sleep(DONE_PAUSE).await,
+                told => return told,
+            }
+        }
     }
 
     /// A turn for what takes a while; whoever gets none in a moment is told to come again.
@@ -253,6 +276,7 @@ async fn assemble(config: ServiceConfig, stop: CancellationToken) -> anyhow::Res
         throttle: Throttle::new(config.server.wrong_keys),
         registries: Semaphore::new(registering::AT_ONCE),
         lengthy: Arc::new(Semaphore::new(LENGTHY)),
+        changes: Arc::new(Semaphore::new(CHANGES)),
         streams: Semaphore::new(STREAMS),
         intakes: Arc::new(Semaphore::new(INTAKES)),
         hub: Hub::default(),

@@ -165,6 +165,11 @@ impl Refusal {
         Self::new(StatusCode::INTERNAL_SERVER_ERROR, ProblemKind::Internal, detail)
     }
 
+    /// Whether the same may be granted in a moment.
+    pub(crate) fn is_passing(&self) -> bool {
+        self.problem.status == StatusCode::SERVICE_UNAVAILABLE.as_u16()
+    }
+
     /// A record that is missing or taken, with the field that it was asked for
     /// with.
     pub(crate) fn of_record(error: StoreError, field: &str) -> Self {

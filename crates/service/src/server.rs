@@ -43,6 +43,9 @@ impl Default for ServerLimits {
 const UNACKNOWLEDGED: Duration = Duration::from_secs(30);
 /// How often a silent peer is asked whether it is still there.
 const ALIVE: Duration = Duration::from_secs(30);
+/// What of an answer the system and the service each keep for a reader who does not take it up,
+/// in octets; a head is no longer than that either.
+const UNREAD: usize = 64 * 1024;
 /// Wait where the system gives no connection: there are too many files open.
 const NO_ROOM: Duration = Duration::from_millis(100);
 /// How long calls may take to end when the service stops.
@@ -58,7 +61,7 @@ pub(crate) async fn serve(
 ) {
     // HTTP/2 is a proxy's to speak: telling the two apart would wait for octets without an end.
     let mut builder = Builder::new(TokioExecutor::new()).http1_only();
-    builder.http1().timer(TokioTimer::new()).header_read_timeout(limits.head);
+    builder.http1().timer(TokioTimer::new()).header_read_timeout(limits.head).max_buf_size(UNREAD);
     let builder = Arc::new(builder);
 
     let room = Arc::new(Semaphore::new(limits.connections));
@@ -117,12 +120,13 @@ where
     }
 }
 
-/// Has the system notice a peer that is gone.
+/// Has the system notice a peer that is gone, and keep little for one that does not read.
 fn watch(stream: &TcpStream) {
     let socket = SockRef::from(stream);
     let alive = TcpKeepalive::new().with_time(ALIVE).with_interval(ALIVE);
     // What cannot be set is not kept to.
     let _ = socket.set_tcp_keepalive(&alive);
     let _ = socket.set_tcp_user_timeout(Some(UNACKNOWLEDGED));
+    let _ = socket.set_tcp_notsent_lowat(u32::try_from(UNREAD).unwrap_or(u32::MAX));
     let _ = stream.set_nodelay(true);
 }

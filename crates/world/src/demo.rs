@@ -1,5 +1,6 @@
 //! The demo: the whole world, the service, and customers who keep moving.
 
+use std::collections::BTreeMap;
 use std::fs;
 use std::net::IpAddr;
 use std::path::PathBuf;
@@ -8,6 +9,7 @@ use std::time::Duration;
 
 use anyhow::Context;
 use data_encoding::HEXLOWER;
+use futures::{TryStreamExt, stream};
 use nomenta_core::name::subject::Subject;
 use nomenta_core::one_click::template::Template;
 use nomenta_core::sheet::Sheet;
@@ -20,12 +22,13 @@ use tokio_util::sync::CancellationToken;
 
 use crate::Daemon;
 use crate::Layout;
+use crate::PATIENCE;
 use crate::World;
 use crate::Zones;
 use crate::acts;
 use crate::cast::{ACCOUNTS, Act, KEYED, ONE_CLICK, PARTS, Part, RIVALS, RivalPart};
 use crate::consent::Consent;
-use crate::customer;
+use crate::customer::{self, Mistake};
 use crate::edge::{Edge, EdgeConfig};
 use crate::hook::{Hook, Manner};
 use crate::layout::{EDGE, PLATFORM, write_whole};
@@ -48,6 +51,9 @@ const IN_A_HURRY: [&str; 10] = [
     "--quick-looks=1",
     "--usual-share=0.06",
 ];
+
+/// Zones whose customers are let in at once.
+const CUSTOMERS_AT_ONCE: usize = 8;
 
 /// How the demo is run.
 pub struct DemoOptions {
@@ -314,7 +320,7 @@ impl Platform {
     /// A certificate that the customer has from elsewhere, once the domain's
     /// own is there.
     async fn bring(&self, layout: &Layout, host: &str, days: i64) -> anyhow::Result<()> {
-        wait_for(&format!("{host} having a certificate"), Duration::from_secs(60), || async {
+        wait_for(&format!("{host} having a certificate"), PATIENCE, || async {
             let answer = self.call(Method::GET, &format!("domains/{host}"), None).await;
             answer.is_ok_and(|(_, detail)| !detail["certificate"].is_null())
         })
@@ -347,29 +353,51 @@ impl Platform {
             }
         }
 
+        // Zones have customers of their own, and those of one zone come one after another.
+        let mut by_zone = BTreeMap::<String, Vec<&Part>>::new();
         for part in &PARTS {
-            let host = Subject::parse(part.host)?;
-            if part.act == Act::EdgeBehind {
-                edge.withhold(host.host.as_str());
-            }
-
-            acts::set_stage(zones, &host.host, part.act).await?;
-            let pair = matches!(part.act, Act::HalfPair | Act::Pair);
-            if self.add("domains", json!({ "host": part.host, "site": part.site, "pair": pair })).await? {
-                self.looked_at(&host).await?;
-                self.treat(part).await?;
-                acts::act(zones, &self.sheet(part.host).await?, part).await?;
-                if part.act == Act::Pair {
-                    customer::publish_also(zones, &self.sheet(&format!("www.{host}")).await?).await?;
-                }
-                if part.act == Act::OldSheet {
-                    self.call(Method::POST, &format!("domains/{host}/token"), None).await?;
-                }
-            }
+            let zone = Subject::parse(part.host)?.host.registered().to_owned();
+            by_zone.entry(zone).or_default().push(part);
         }
+        stream::iter(by_zone.into_values().map(anyhow::Ok))
+            .try_for_each_concurrent(CUSTOMERS_AT_ONCE, async |parts| {
+                for part in parts {
+                    self.let_in(part, zones, edge).await?;
+                }
+                Ok(())
+            })
+            .await?;
 
         for RivalPart { host, challenger, .. } in RIVALS {
             self.add("domains", json!({ "host": host, "site": challenger })).await?;
+        }
+        Ok(())
+    }
+
+    /// Takes a domain in, and has its customer do what they do.
+    async fn let_in(&self, part: &Part, zones: &Zones, edge: &Edge) -> anyhow::Result<()> {
+        let host = Subject::parse(part.host)?;
+        if part.act == Act::EdgeBehind {
+            edge.withhold(host.host.as_str());
+        }
+
+        acts::set_stage(zones, &host.host, part.act).await?;
+        let pair = matches!(part.act, Act::HalfPair | Act::Pair);
+        if !self.add("domains", json!({ "host": part.host, "site": part.site, "pair": pair })).await? {
+            return Ok(());
+        }
+
+        // Nothing is published where no server answers, so nobody waits for it there.
+        if part.act != Act::Wrong(Mistake::Unreachable) {
+            self.looked_at(&host).await?;
+        }
+        self.treat(part).await?;
+        acts::act(zones, &self.sheet(part.host).await?, part).await?;
+        if part.act == Act::Pair {
+            customer::publish_also(zones, &self.sheet(&format!("www.{host}")).await?).await?;
+        }
+        if part.act == Act::OldSheet {
+            self.call(Method::POST, &format!("domains/{host}/token"), None).await?;
         }
         Ok(())
     }
@@ -426,7 +454,7 @@ impl Platform {
     /// Waits for the first look, which takes the baseline: customers are slower
     /// than that.
     async fn looked_at(&self, host: &Subject) -> anyhow::Result<()> {
-        wait_for(&format!("the first look at {host}"), Duration::from_secs(30), || async {
+        wait_for(&format!("the first look at {host}"), PATIENCE, || async {
             let answer = self.call(Method::GET, &format!("domains/{host}"), None).await;
             answer.is_ok_and(|(_, detail)| !detail["looked_at"].is_null())
         })

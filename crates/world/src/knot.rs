@@ -5,7 +5,6 @@
 use std::fmt::Write as _;
 use std::net::{Ipv4Addr, SocketAddr};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
 
 use futures::FutureExt;
 use futures::future::BoxFuture;
@@ -13,6 +12,7 @@ use nix::sys::signal::Signal;
 use tokio::sync::Mutex;
 
 use crate::Layout;
+use crate::PATIENCE;
 use crate::alive::replies;
 use crate::daemon::{self, Daemon};
 use crate::layout::{OPERATORS, PRIMARY, REGISTRY, ROOT};
@@ -81,7 +81,7 @@ async fn start_one(layout: &Layout, instance: &Instance) -> anyhow::Result<Daemo
     knotd.arg("-C").arg(&database).arg("-s").arg(socket(&folder));
     let mut daemon = Daemon::start(instance.name, knotd, &folder.join("log"), Signal::SIGTERM)?;
 
-    wait_for(&format!("the name server {} answering", instance.name), Duration::from_secs(20), || async {
+    wait_for(&format!("the name server {} answering", instance.name), PATIENCE, || async {
         control(layout, instance.name, &["status"]).await.is_ok()
     })
     .await

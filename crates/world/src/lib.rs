@@ -196,6 +196,9 @@ impl World {
     }
 }
 
+/// How long a server of the world may take to answer, on a machine that is busy.
+pub(crate) const PATIENCE: Duration = Duration::from_secs(120);
+
 /// Waits until `condition` holds; fails after `limit` with what was waited for.
 ///
 /// # Errors

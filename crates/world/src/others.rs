@@ -7,13 +7,13 @@ use std::fs::File;
 use std::net::{Ipv4Addr, SocketAddr, UdpSocket};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
-use std::time::Duration;
 
 use anyhow::{Context, ensure};
 use nix::sys::signal::Signal;
 use tokio::process::Command;
 use tokio::task::JoinSet;
 
+use crate::PATIENCE;
 use crate::daemon::{self, Daemon};
 use crate::layout::FORMER;
 use crate::{Layout, alive, relay, stub, wait_for};
@@ -357,11 +357,9 @@ impl Files {
         let log: &Path = &self.folder.join(log);
         let mut daemon = Daemon::start(name, command, log, Signal::SIGTERM)?;
 
-        wait_for(&format!("{name} answering"), Duration::from_secs(20), || {
-            alive::replies_about(address, probe)
-        })
-        .await
-        .or_else(|late| daemon.check().and(Err(late)))?;
+        wait_for(&format!("{name} answering"), PATIENCE, || alive::replies_about(address, probe))
+            .await
+            .or_else(|late| daemon.check().and(Err(late)))?;
         ensure!(log.exists(), "{name} keeps no log");
         Ok(daemon)
     }

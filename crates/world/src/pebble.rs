@@ -13,6 +13,7 @@ use nix::unistd::Pid;
 use serde_json::json;
 
 use crate::Layout;
+use crate::PATIENCE;
 use crate::daemon::{self, Daemon};
 use crate::wait_for;
 use crate::watch::{Said, Server, Watch, Watched};
@@ -175,7 +176,7 @@ async fn start(layout: &Layout, setup: &IssuerSetup) -> anyhow::Result<Daemon> {
     let mut daemon = Daemon::start("the certification authority", pebble, &log, Signal::SIGTERM)?;
 
     let client = client(&cert)?;
-    wait_for("the certification authority answering", Duration::from_secs(20), || async {
+    wait_for("the certification authority answering", PATIENCE, || async {
         client.get(setup.directory()).send().await.is_ok()
     })
     .await

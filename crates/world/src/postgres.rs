@@ -2,7 +2,6 @@
 
 use std::fs::File;
 use std::path::Path;
-use std::time::Duration;
 
 use anyhow::Context;
 use futures::FutureExt;
@@ -10,6 +9,7 @@ use futures::future::BoxFuture;
 use nix::sys::signal::Signal;
 
 use crate::Layout;
+use crate::PATIENCE;
 use crate::daemon::{self, Daemon};
 use crate::database_way::DatabaseWay;
 use crate::wait_for;
@@ -118,11 +118,9 @@ async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
     }
 
     let mut daemon = Daemon::start("PostgreSQL", postgres, &folder.join("log"), Signal::SIGINT)?;
-    wait_for("PostgreSQL answering", Duration::from_secs(30), || async {
-        psql(layout, "SELECT 1").await.is_ok()
-    })
-    .await
-    .or_else(|late| daemon.check().and(Err(late)))?;
+    wait_for("PostgreSQL answering", PATIENCE, || async { psql(layout, "SELECT 1").await.is_ok() })
+        .await
+        .or_else(|late| daemon.check().and(Err(late)))?;
 
     Ok(daemon)
 }

@@ -9,6 +9,7 @@ use tokio::process::Command;
 
 use crate::Daemon;
 use crate::Layout;
+use crate::PATIENCE;
 use crate::layout::{CHALLENGES, ROOT};
 use crate::wait_for;
 
@@ -74,7 +75,7 @@ impl ServiceSetup {
         let ready = format!("{}/readyz", self.url());
 
         let mut ended = None;
-        let waited = wait_for("the service being ready", Duration::from_secs(30), || {
+        let waited = wait_for("the service being ready", PATIENCE, || {
             ended = daemon.check().err();
             let over = ended.is_some();
             let asked = client.get(&ready).send();

@@ -1,13 +1,13 @@
 //! Three Unbound resolvers, each with a cache of its own.
 
 use std::net::SocketAddr;
-use std::time::Duration;
 
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use nix::sys::signal::Signal;
 
 use crate::Layout;
+use crate::PATIENCE;
 use crate::alive::answers;
 use crate::daemon::{self, Daemon};
 use crate::layout::{CHALLENGES, PRIMARY};
@@ -55,7 +55,7 @@ async fn start_one(layout: &Layout, name: &str, address: SocketAddr) -> anyhow::
 
     let mut daemon =
         Daemon::start(&format!("resolver {name}"), unbound, &folder.join("log"), Signal::SIGTERM)?;
-    wait_for(&format!("the resolver {name} answering"), Duration::from_secs(20), || answers(address))
+    wait_for(&format!("the resolver {name} answering"), PATIENCE, || answers(address))
         .await
         .or_else(|late| daemon.check().and(Err(late)))?;
 

@@ -3,7 +3,6 @@
 use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
 use std::sync::Arc;
-use std::time::Duration;
 
 use anyhow::{Context, bail, ensure};
 use base64::Engine;
@@ -14,6 +13,7 @@ use nomenta_core::reading::record::RecordData;
 use tokio::sync::Mutex;
 
 use crate::Layout;
+use crate::PATIENCE;
 use crate::knot;
 use crate::layout::{
     CHALLENGES, EDGE, FORMER, FORMER_HOST, HARROW, OPERATORS, Operator, PLATFORM, PRIMARY, REGISTRY, ROOT,
@@ -43,7 +43,6 @@ pub struct Zones {
     transaction: Arc<Mutex<()>>,
 }
 
-/// A server of a zone, to be added.
 /// A zone to load, and the name servers that the registry is to list.
 pub struct NewZone {
     /// Its apex.
@@ -60,6 +59,7 @@ fn entry(zone: &str) -> String {
     format!("zone[{origin}]")
 }
 
+/// A server of a zone, to be added.
 fn name_server(zone: &str, server: &str) -> Change {
     Change::Add { owner: zone.to_owned(), ttl: TTL, data: RecordData::Ns(server.into()) }
 }
@@ -107,7 +107,7 @@ impl Zones {
         self.ensure_others().await?;
         for (zone, server) in [(".", ROOT), ("example", REGISTRY), ("test", REGISTRY)] {
             let address = SocketAddr::from((server, self.layout.dns_port()));
-            wait_for(&format!("{server} serving {zone}"), Duration::from_secs(20), || async {
+            wait_for(&format!("{server} serving {zone}"), PATIENCE, || async {
                 ask(address, zone, RecordType::SOA).await.is_ok_and(|m| m.authoritative())
             })
             .await?;
@@ -156,7 +156,7 @@ impl Zones {
         drop(one);
 
         let primary = SocketAddr::from((PRIMARY, self.layout.dns_port()));
-        wait_for(&format!("the zone {zone} being signed"), Duration::from_secs(20), || async {
+        wait_for(&format!("the zone {zone} being signed"), PATIENCE, || async {
             let keys = ask(primary, zone, RecordType::DNSKEY).await;
             keys.is_ok_and(|reply| !reply.answers().is_empty())
         })
@@ -265,13 +265,22 @@ impl Zones {
         }
 
         self.update(parent, &changes).await?;
+        self.fetched(parent).await?;
         self.delegated(zone, servers.iter().map(|(name, _)| name.as_str().into()).collect()).await
+    }
+
+    /// Has the registry fetch its zone now: the primary tells of a change a second later.
+    async fn fetched(&self, zone: &str) -> anyhow::Result<()> {
+        if !SIGNED.contains(&zone) {
+            return Ok(());
+        }
+        knot::control(&self.layout, "registry", &["zone-refresh", &format!("{zone}.")]).await.map(drop)
     }
 
     /// Waits until the registry lists these.
     async fn delegated(&self, zone: &str, wanted: BTreeSet<DnsName>) -> anyhow::Result<()> {
         let registry = SocketAddr::from((REGISTRY, self.layout.dns_port()));
-        wait_for(&format!("the registry delegating {zone}"), Duration::from_secs(20), || async {
+        wait_for(&format!("the registry delegating {zone}"), PATIENCE, || async {
             let Ok(reply) = ask(registry, zone, RecordType::NS).await else { return false };
             let ns = reply.name_servers().iter().filter_map(|record| record.data().as_ns());
             ns.map(|server| DnsName::from(server.0.to_ascii())).collect::<BTreeSet<_>>() == wanted
@@ -392,6 +401,7 @@ impl Zones {
         for some in changes.chunks(100) {
             self.update(dns::parent(&last.apex), some).await?;
         }
+        self.fetched(dns::parent(&last.apex)).await?;
         self.delegated(&last.apex, last.servers.iter().cloned().collect()).await
     }
 
@@ -460,7 +470,7 @@ impl Zones {
     /// Changes the primary's configuration in one transaction.
     async fn configure(&self, steps: &[Vec<String>]) -> anyhow::Result<()> {
         // Another process may be in a transaction of its own.
-        wait_for("the name server taking a change", Duration::from_secs(20), || async {
+        wait_for("the name server taking a change", PATIENCE, || async {
             knot::control(&self.layout, "primary", &["conf-begin"]).await.is_ok()
         })
         .await?;
@@ -474,7 +484,7 @@ impl Zones {
 
     async fn loaded(&self, zone: &str) -> anyhow::Result<()> {
         let primary = SocketAddr::from((PRIMARY, self.layout.dns_port()));
-        wait_for(&format!("the zone {zone} being loaded"), Duration::from_secs(20), || async {
+        wait_for(&format!("the zone {zone} being loaded"), PATIENCE, || async {
             ask(primary, zone, RecordType::SOA)
                 .await
                 .is_ok_and(|m| m.answers().iter().any(|r| r.record_type() == RecordType::SOA))

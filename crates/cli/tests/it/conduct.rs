@@ -277,6 +277,42 @@ fn a_call_that_is_repeated_is_answered_once_more_and_done_once() {
 }
 
 #[test]
+fn a_call_goes_on_when_its_caller_is_gone_and_whoever_repeats_it_is_answered() {
+    stage();
+    stage::run(async {
+        let name = fresh_zone("gone").replace(".example", "");
+        for number in 0..24_u64 {
+            let name = format!("{name}-{number}");
+            let body = json!({ "name": name, "title": "Gone" }).to_string();
+            let head = format!(
+                "POST /api/v1/accounts HTTP/1.1\r\nhost: a\r\nauthorization: Bearer {ADMIN}\r\n\
+                 idempotency-key: {name}\r\ncontent-type: application/json\r\ncontent-length: {}\r\n\r\n{body}",
+                body.len()
+            );
+            let mut stream = TcpStream::connect(service().setup.listen).await.expect("connected");
+            stream.write_all(head.as_bytes()).await.expect("sent");
+            // Gone at one moment or another: before, between and after what it does.
+            tokio::time::sleep(Duration::from_millis(number)).await;
+            drop(stream);
+
+            let again = || {
+                let request = service().request("POST", "accounts", ADMIN).header("idempotency-key", &name);
+                request.header("content-type", "application/json").body(body.clone())
+            };
+            let answered = async || {
+                let answer = again().send().await.expect("an answer");
+                let is_under_way = answer.status() == 409 && answer.headers().contains_key("retry-after");
+                assert!(is_under_way || answer.status() == 201, "{name}: {answer:?}");
+                !is_under_way
+            };
+            wait_for("the answer of the call that nobody waited for", Duration::from_secs(60), answered)
+                .await
+                .expect("answered");
+        }
+    });
+}
+
+#[test]
 fn a_change_of_what_has_been_changed_since_is_refused() {
     stage();
     stage::run(async {

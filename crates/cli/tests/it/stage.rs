@@ -235,7 +235,8 @@ pub(crate) async fn patiently(request: reqwest::RequestBuilder) -> reqwest::Resp
         let response = request.try_clone().expect("a body that is kept").send().await.expect("an answer");
         let again = response.headers().get("retry-after").and_then(|after| after.to_str().ok()?.parse().ok());
         match again {
-            Some(seconds) if response.status() == 503 => {
+            // In conflict with itself, while it is under way.
+            Some(seconds) if matches!(response.status().as_u16(), 503 | 409) => {
                 tokio::time::sleep(Duration::from_secs(seconds)).await
             }
             _ => return response,

@@ -103,7 +103,7 @@ pub(super) async fn add_account(
     let title = typed.title.clone().filter(|title| !title.trim().is_empty()).unwrap_or_else(|| name.clone());
     caller.records(&app).add_account(&name, &title, &known(&typed)).await.map_err(at_field)?;
 
-    Ok((StatusCode::CREATED, account_read(&app, &caller, &name).await?))
+    Ok((StatusCode::CREATED, app.done(|| account_read(&app, &caller, &name)).await?))
 }
 
 /// Changes what is known of an account; what is left out stays.
@@ -253,7 +253,7 @@ pub(super) async fn add_site(
         Err(StoreError::Taken { .. }) => Err(taken(&app, &name).await?),
         done => {
             done.map_err(at_field)?;
-            Ok((StatusCode::CREATED, site_read(&app, &name).await?))
+            Ok((StatusCode::CREATED, app.done(|| site_read(&app, &name)).await?))
         }
     }
 }

@@ -69,8 +69,8 @@ pub(super) async fn enrol(
         Refusal::of_record(error, field)
     })?;
 
-    let record = app.calls.domain(id).await?;
-    Ok((StatusCode::CREATED, Json(sheet_view(&app, &record).await?)))
+    let sheet = app.done(|| async { sheet_view(&app, &app.calls.domain(id).await?).await }).await?;
+    Ok((StatusCode::CREATED, Json(sheet)))
 }
 
 fn counterpart(subject: &Subject) -> Result<Subject, Refusal> {

@@ -30,7 +30,7 @@ use crate::problem::{Named, Params, Refusal};
 
 const LONGEST_WAIT: u64 = 55;
 /// Changes sent at once.
-const BATCH: i64 = 500;
+const BATCH: i64 = 100;
 
 /// Routes and certificates, whole. With `If-None-Match` and `wait`, answers as
 /// soon as they change, or with 304 when the time is up.
@@ -167,7 +167,8 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
         yield Ok(sse::Event::default().comment("listening"));
         while !app.stop.is_cancelled() {
             let turn = app.stream_turn().await;
-            let told = changed(&app, after).await;
+            // Written in the turn too, which takes longer than to read.
+            let told = changed(&app, after).await.map(|batch| batch.map(written));
             drop(turn);
             match told {
                 Ok(None) => {
@@ -175,10 +176,9 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
                     break;
                 }
                 Ok(Some(batch)) if !batch.is_empty() => {
-                    for (number, change) in batch {
+                    for (number, event) in batch {
                         after = number;
-                        let event = sse::Event::default().id(number.to_string()).event("change");
-                        yield Ok(event.json_data(change).unwrap_or_default());
+                        yield Ok(event);
                     }
                 }
                 // Whoever follows comes again, from where they were.
@@ -193,6 +193,14 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
             }
         }
     }
+}
+
+fn written(batch: Vec<(i64, EdgeChange)>) -> Vec<(i64, sse::Event)> {
+    let event = |(number, change): (i64, EdgeChange)| {
+        let event = sse::Event::default().id(number.to_string()).event("change");
+        (number, event.json_data(change).unwrap_or_default())
+    };
+    batch.into_iter().map(event).collect()
 }
 
 /// What the edge needs for the hosts that changed after `after`.

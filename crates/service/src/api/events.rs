@@ -21,7 +21,11 @@ use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
 
-const BATCH: i64 = 500;
+/// Events on a page, unless asked otherwise.
+const PAGE: i64 = 500;
+/// Events that a stream reads in one turn: little, so that those who catch up take turns with
+/// each other and with calls.
+const AT_ONCE: i64 = 100;
 
 fn cloud_event(app: &App, row: EventRow) -> CloudEvent {
     CloudEvent {
@@ -48,7 +52,7 @@ pub(super) async fn history(
     Params(query): Params<HistoryQuery>,
 ) -> Result<(HeaderMap, Json<Vec<CloudEvent>>), Refusal> {
     let record = find(&app, &caller, &asked).await?;
-    let limit = paging::limit(Some(query.limit.unwrap_or(BATCH)))?;
+    let limit = paging::limit(Some(query.limit.unwrap_or(PAGE)))?;
     let of = EventFilter { domain: Some(record.id), ..EventFilter::default() };
     let rows = app.calls.events(&of, query.after.unwrap_or(0), limit + 1).await?;
 
@@ -81,6 +85,11 @@ pub(super) async fn live(
     Ok(Sse::new(follow(app, of, after).take_until(shut_out)).keep_alive(KeepAlive::default()))
 }
 
+fn written(app: &App, row: EventRow) -> sse::Event {
+    let event = sse::Event::default().id(row.seq.to_string());
+    event.json_data(cloud_event(app, row)).unwrap_or_default()
+}
+
 fn follow(
     app: Arc<App>,
     of: EventFilter,
@@ -94,13 +103,15 @@ fn follow(
         while !app.stop.is_cancelled() {
             let turn = app.stream_turn().await;
             // Whoever follows is told with what comes next, where the records are not to be had now.
-            let rows = app.calls.events(&of, after, BATCH).await.unwrap_or_default();
+            let rows = app.calls.events(&of, after, AT_ONCE).await.unwrap_or_default();
+            after = rows.last().map_or(after, |row| row.seq);
+            // Written in the turn too, which takes longer than to read.
+            let written: Vec<_> = rows.into_iter().map(|row| written(&app, row)).collect();
             drop(turn);
-            let idle = rows.is_empty();
-            for row in rows {
-                after = row.seq;
-                let made = sse::Event::default().id(row.seq.to_string()).json_data(cloud_event(&app, row));
-                yield Ok(made.unwrap_or_default());
+
+            let idle = written.is_empty();
+            for event in written {
+                yield Ok(event);
             }
 
             if idle {

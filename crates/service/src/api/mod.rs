@@ -24,6 +24,7 @@ mod roster;
 mod session;
 mod sheets;
 
+use std::panic::resume_unwind;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -217,10 +218,27 @@ async fn check(State(app): State<Arc<App>>, request: Request, next: Next) -> Res
     described::check(&app.described, request, next).await
 }
 
-/// Waits for no records that are not to be had.
+/// Waits for no records that are not to be had. What changes them goes on all the same, and when
+/// its caller is gone: it is done or not done, and its answer is kept for whoever repeats it.
 async fn while_there(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
+    if request.method().is_safe() {
+        return tokio::select! {
+            answer = next.run(request) => answer,
+            () = app.watchman.away() => Refusal::away().into_response(),
+        };
+    }
+
+    let Ok(turn) = app.changes.clone().try_acquire_owned() else { return Refusal::busy().into_response() };
+    let change = tokio::spawn(async move {
+        let answer = next.run(request).await;
+        drop(turn);
+        answer
+    });
     tokio::select! {
-        answer = next.run(request) => answer,
+        answer = change => answer.unwrap_or_else(|fault| match fault.try_into_panic() {
+            Ok(panic) => resume_unwind(panic),
+            Err(_) => Refusal::away().into_response(),
+        }),
         () = app.watchman.away() => Refusal::away().into_response(),
     }
 }

@@ -132,7 +132,8 @@ pub(super) async fn add_recipient(
     };
     let added = caller.records(&app).add_receiver(&receiver).await;
     let id = added.map_err(|error| Refusal::of_record(error, "account"))?;
-    Ok((StatusCode::CREATED, Json(receiver_of(app.calls.receiver(id).await?))))
+    let added = app.done(|| async { Ok(app.calls.receiver(id).await?) }).await?;
+    Ok((StatusCode::CREATED, Json(receiver_of(added))))
 }
 
 /// Whoever is written to, newest first, a page at a time; the `Link` header leads to the next
