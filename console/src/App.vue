@@ -2,12 +2,14 @@
 import { ElButton } from "element-plus";
 import { useRouter } from "vue-router";
 
+import { useBehind } from "@/composables/useBehind";
 import { useTheme } from "@/composables/useTheme";
 import { useSession } from "@/stores/session";
 
 const session = useSession();
 const router = useRouter();
 const { dark, toggle } = useTheme();
+const behind = useBehind();
 
 async function leave() {
   await session.signOut();
@@ -33,6 +35,9 @@ async function leave() {
     <ElButton text @click="toggle">{{ dark ? "Light" : "Dark" }}</ElButton>
     <ElButton text @click="leave">Sign out</ElButton>
   </header>
+  <p v-if="session.who && behind" class="behind" role="status">
+    What is shown may be old, and is asked for again by itself. {{ behind }}
+  </p>
   <main><RouterView :key="$route.path + ($route.query.account ?? '')" /></main>
 </template>
 
@@ -46,6 +51,13 @@ async function leave() {
   margin: 0 auto;
   padding: var(--step) calc(var(--step) * 3);
   border-bottom: 1px solid var(--hairline);
+}
+
+.behind {
+  max-width: var(--page);
+  margin: 0 auto;
+  padding: var(--step) calc(var(--step) * 3);
+  color: var(--blocked);
 }
 
 .brand {

@@ -76,6 +76,11 @@ export class Problem extends Error {
   ) {
     super(detail);
   }
+
+  /** Whether the same may be granted in a moment. */
+  get passing(): boolean {
+    return this.status === 0 || this.status === 429 || this.status >= 500;
+  }
 }
 
 async function send(

@@ -51,15 +51,15 @@ export function usePages<T>(
     loaded.value = true;
   }
 
+  const now = useLive((event) => concerns(event, rows.value), reload);
   watch(path, () => {
     pages.value = 1;
-    void reload();
+    void now();
   });
-  useLive((event) => concerns(event, rows.value), reload);
 
   async function showMore() {
     pages.value += 1;
-    await reload();
+    await now();
   }
 
   return { rows, more, loaded, reload, showMore };

@@ -4,6 +4,7 @@
 //! wake each other by LISTEN/NOTIFY.
 
 mod access;
+mod advising;
 mod answers;
 mod api;
 mod bodies;
@@ -212,6 +213,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     let notices = tokio::spawn(notices::run(app.clone()));
     let learning = tokio::spawn(learning::run(app.clone()));
     let upkeep = tokio::spawn(upkeep::run(app.clone()));
+    let advising = tokio::spawn(advising::run(app.clone()));
     let custody = tokio::spawn(custody.run(app.clone()));
 
     if let Some((responder, zone)) = responder {
@@ -235,6 +237,7 @@ pub async fn run(config: ServiceConfig, stop: CancellationToken) -> anyhow::Resu
     notices.await?;
     learning.await?;
     upkeep.await?;
+    advising.await?;
     custody.await?;
     hub.await?;
 

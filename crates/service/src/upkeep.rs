@@ -1,16 +1,15 @@
-//! Looks after what has its hour: renewals that are due, the CA's advice on when that
-//! is, revocations, claims that run out, and domains that switch.
+//! Looks after what has its hour: renewals that are due, revocations, claims that run out, and
+//! domains that switch.
 
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use chrono::{DateTime, TimeDelta, Utc};
+use chrono::{DateTime, Utc};
 use futures::future::join_all;
-use nomenta_certs::acme::{AcmeError, Advice, Outcome};
+use nomenta_certs::acme::{AcmeError, Outcome};
 use nomenta_certs::x509;
-use nomenta_core::judge::certificate;
 use nomenta_core::judge::evidence::Problem;
-use nomenta_store::{Advised, Aged, Revocation, StoreError, Stray};
+use nomenta_store::{Aged, Revocation, StoreError, Stray};
 use tokio::time::{sleep, timeout};
 
 use crate::App;
@@ -29,8 +28,6 @@ const FORGOTTEN: i64 = 5_000;
 const QUESTIONS: i64 = 8;
 /// Longest time for one round; what is left waits for the next.
 const ROUND_LIMIT: Duration = Duration::from_secs(120);
-/// When to ask a CA for advice again that could not be reached.
-const ASK_AGAIN: TimeDelta = TimeDelta::hours(6);
 
 /// Works until the service stops.
 pub(crate) async fn run(app: Arc<App>) {
@@ -126,35 +123,7 @@ async fn round(app: &App) -> anyhow::Result<()> {
         done?;
     }
 
-    let advised = app.store.lease_advice(now, QUESTIONS).await?;
-    for done in join_all(advised.iter().map(|certificate| advise(app, certificate, now))).await {
-        done?;
-    }
-
     Ok(())
-}
-
-async fn advise(app: &App, certificate: &Advised, now: DateTime<Utc>) -> anyhow::Result<()> {
-    let (renew_at, again_at) = match advice(app, certificate).await {
-        Ok(Some(advice)) => {
-            let at = certificate::renewal_within(advice.window, rand::random(), now);
-            (Some(at), TimeDelta::from_std(advice.again_after).ok().map(|after| now + after))
-        }
-        // Such a directory has none for any certificate.
-        Ok(None) => (None, None),
-        Err(error) => {
-            tracing::debug!(%error, "the CA gives no advice on renewal now");
-            (None, Some(now + ASK_AGAIN))
-        }
-    };
-
-    app.store.keep_advice(certificate.id, renew_at, again_at).await?;
-    Ok(())
-}
-
-async fn advice(app: &App, certificate: &Advised) -> anyhow::Result<Option<Advice>> {
-    let acme = app.acme.account(app).await?;
-    Ok(acme.advice(&certificate.chain_pem).await?)
 }
 
 /// Sees what became of an order that nobody works on any more.

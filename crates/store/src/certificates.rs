@@ -301,17 +301,28 @@ impl Store {
         Ok(called)
     }
 
-    /// When the next renewal is due, or the CA's advice is to be asked for.
+    /// When the next renewal or revocation is due.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn next_renewal(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
         let at = sqlx::query_scalar!(
             "SELECT least((SELECT min(renew_at) FROM certificates WHERE NOT called AND revoked_at IS NULL),
-                          (SELECT min(advice_at) FROM certificates WHERE revoked_at IS NULL),
                           (SELECT min(try_at) FROM revocations WHERE done_at IS NULL))"
         );
         Ok(at.fetch_one(&self.pool).await?)
+    }
+
+    /// When the CA's advice is to be asked for next.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn next_advice(&self) -> Result<Option<DateTime<Utc>>, StoreError> {
+        let at = sqlx::query_scalar!(
+            "SELECT advice_at FROM certificates
+             WHERE advice_at IS NOT NULL AND revoked_at IS NULL AND replaced_at IS NULL ORDER BY advice_at LIMIT 1"
+        );
+        Ok(at.fetch_optional(&self.pool).await?.flatten())
     }
 
     /// Takes certificates on which the CA is to be asked for advice now.

@@ -22,12 +22,16 @@ use rustls::sign::CertifiedKey;
 use serde::Deserialize;
 use tokio::net::TcpListener;
 use tokio::sync::watch;
+use tokio::time::{Instant, sleep};
 use tokio_util::sync::{CancellationToken, DropGuard};
 
 use crate::tls;
 
 /// How long to wait before the service is asked again that did not answer.
 const AGAIN: Duration = Duration::from_millis(200);
+/// How long a CA is kept waiting for an answer that is not to be had; a little less than it waits.
+const CHALLENGE_PATIENCE: Duration = Duration::from_secs(4);
+
 const ROBOTS: HeaderName = HeaderName::from_static("x-robots-tag");
 const ACME_TLS: &[u8] = b"acme-tls/1";
 
@@ -254,14 +258,24 @@ async fn challenge(State(shared): State<Arc<Shared>>, Path(token): Path<String>)
     // Fails only once the edge itself is gone.
     let _ = shared.holding.subscribe().wait_for(|held| !held || token.starts_with("canary-")).await;
 
-    let EdgeConfig { service, key, .. } = &shared.config;
-    let asked =
-        shared.client.get(format!("{service}/api/v1/edge/challenges/{token}")).bearer_auth(key).send().await;
-
-    match asked.and_then(reqwest::Response::error_for_status) {
-        Ok(answer) => answer.text().await.unwrap_or_default().into_response(),
-        Err(_) => StatusCode::NOT_FOUND.into_response(),
+    // The CA comes once: while the service has no records to look in, it is asked again.
+    let until = Instant::now() + CHALLENGE_PATIENCE;
+    loop {
+        match answer_to(&shared, &token).await {
+            Ok(answer) if answer.status().is_success() => {
+                return answer.text().await.unwrap_or_default().into_response();
+            }
+            Ok(answer) if !answer.status().is_server_error() => break,
+            _ if Instant::now() > until => break,
+            _ => sleep(AGAIN).await,
+        }
     }
+    StatusCode::NOT_FOUND.into_response()
+}
+
+async fn answer_to(shared: &Shared, token: &str) -> reqwest::Result<reqwest::Response> {
+    let EdgeConfig { service, key, .. } = &shared.config;
+    shared.client.get(format!("{service}/api/v1/edge/challenges/{token}")).bearer_auth(key).send().await
 }
 
 fn host(headers: &HeaderMap) -> String {
@@ -353,7 +367,7 @@ async fn follow(shared: Arc<Shared>) {
         if let Err(error) = followed.await {
             tracing::debug!(%error, "the edge feed cannot be read");
         }
-        tokio::time::sleep(AGAIN).await;
+        sleep(AGAIN).await;
     }
 }
 
@@ -377,7 +391,7 @@ async fn changes(shared: &Shared, mut after: i64) -> anyhow::Result<()> {
         let url = format!("{service}/api/v1/edge/changes");
         let asked = shared.client.get(url).bearer_auth(key).header("last-event-id", after.to_string()).send();
         let Ok(response) = asked.await.and_then(reqwest::Response::error_for_status) else {
-            tokio::time::sleep(AGAIN).await;
+            sleep(AGAIN).await;
             continue;
         };
 
@@ -392,6 +406,6 @@ async fn changes(shared: &Shared, mut after: i64) -> anyhow::Result<()> {
             shared.position.send_replace(after);
         }
 
-        tokio::time::sleep(AGAIN).await;
+        sleep(AGAIN).await;
     }
 }

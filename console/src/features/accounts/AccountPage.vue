@@ -42,7 +42,7 @@ async function reload() {
     more.value = roster.next !== undefined;
     error.value = "";
   } catch (problem) {
-    if (!(problem instanceof Problem)) throw problem;
+    if (!(problem instanceof Problem) || problem.passing) throw problem;
     error.value = problem.message;
   }
 }

@@ -22,7 +22,7 @@ export function useCertificate(claim: Claim) {
       error.value = "";
       return true;
     } catch (problem) {
-      if (!(problem instanceof Problem)) throw problem;
+      if (!(problem instanceof Problem) || problem.passing) throw problem;
       error.value = problem.message;
       return false;
     } finally {

@@ -27,7 +27,7 @@ export function useDomain(claim: Claim) {
       history.value.push(...news.filter((e) => e.sequence > (history.value.at(-1)?.sequence ?? 0)));
       error.value = "";
     } catch (problem) {
-      if (!(problem instanceof Problem)) throw problem;
+      if (!(problem instanceof Problem) || problem.passing) throw problem;
       error.value = problem.message;
       claims.value = problem.status === 409 ? await claimsOf(claim.host) : [];
     }

@@ -236,6 +236,9 @@ pub(crate) struct ServeOptions {
     #[arg(long, default_value_t = Policy::default().account_share, value_name = "PERCENT",
         value_parser = clap::value_parser!(u32).range(1..=100))]
     pub account_share: u32,
+    /// Most certificates in a second on which one process asks the CA when to renew them.
+    #[arg(long, default_value_t = Policy::default().advice_rate, value_parser = clap::value_parser!(u32).range(1..=1000))]
+    pub advice_rate: u32,
     /// Seconds that a gate may be lapsed before it counts as not passed.
     #[arg(long, default_value_t = seconds(|policy| policy.grace))]
     pub grace: u32,

@@ -178,6 +178,7 @@ fn policy(options: &ServeOptions) -> Policy {
         orders_per_account: options.account_orders,
         renewal_reserve: options.renewal_reserve,
         account_share: options.account_share,
+        advice_rate: options.advice_rate,
         ..Policy::default()
     }
 }

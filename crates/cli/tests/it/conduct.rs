@@ -9,6 +9,7 @@ use serde_json::{Value, json};
 use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 
+use crate::browser::Browser;
 use crate::stage::{self, ADMIN, EDGE_KEY, Service, TIME_LIMIT, fresh_zone, setup, stage};
 
 fn service() -> &'static Service {
@@ -392,6 +393,9 @@ fn a_service_may_ask_for_versions_and_answers_within_a_second_while_its_records_
         let any = service.request("PATCH", "accounts/away", ADMIN).header("if-match", "*").json(&json!({}));
         assert_eq!(any.send().await.expect("an answer").status(), 200);
 
+        let browser = Browser::open(stage::BASE_PORT + 247).await;
+        browser.sign_in(&service.setup.url(), ADMIN).await;
+
         // Nobody is let in any more, and whoever is in is sent out.
         let shut = format!(
             "ALTER DATABASE {database} ALLOW_CONNECTIONS false;
@@ -405,10 +409,16 @@ fn a_service_may_ask_for_versions_and_answers_within_a_second_while_its_records_
             assert!(answer.headers().contains_key("retry-after"), "{path}");
             problem(answer, 503, "unavailable").await;
         }
+        // The console says so, and catches up by itself.
+        browser.type_into("input[aria-label='Part of a name']", "a").await;
+        browser.read("What is shown may be old").await;
         let open = format!("ALTER DATABASE {database} ALLOW_CONNECTIONS true");
         world.statement("stage", &open).await.expect("open");
         let back = || async { service.get("session").await.0 == 200 };
         wait_for("the records being back", TIME_LIMIT, back).await.expect("back");
+        let is_new = || async { !browser.text().await.contains("What is shown may be old") };
+        wait_for("the page being up to date", TIME_LIMIT, is_new).await.expect("up to date");
+        browser.close().await;
         daemon.stop().await;
     });
 }

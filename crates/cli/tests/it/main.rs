@@ -13,7 +13,6 @@ mod conduct;
 mod console;
 mod crash;
 mod custody;
-mod demo;
 mod dns;
 mod document;
 mod drift;

@@ -5,12 +5,13 @@ use std::path::PathBuf;
 use nomenta_core::reading::record::RecordData;
 use nomenta_core::sheet::line::Purpose;
 use nomenta_world::customer::{self, Mistake};
+use nomenta_world::wait_for;
 use nomenta_world::zones::Change;
 use serde_json::{Value, json};
 
 use crate::browser::Browser;
 use crate::handoff;
-use crate::stage::{self, ADMIN, BASE_PORT, fresh_zone, stage};
+use crate::stage::{self, ADMIN, BASE_PORT, TIME_LIMIT, fresh_zone, stage};
 
 /// A domain whose customer has records of before, and made a key; the key in a file.
 async fn prepared(host: &str, zone: &str) -> PathBuf {
@@ -277,7 +278,8 @@ fn an_engineer_writes_it_and_takes_it_back_in_the_console() {
         browser.press("Take it back").await;
         browser.click(".el-dialog .el-button--danger").await;
         browser.read("taken back").await;
-        assert_eq!(held(&zone).await, before);
+        let restored = || async { held(&zone).await == before };
+        wait_for("what was there before", TIME_LIMIT, restored).await.expect("restored");
         browser.close().await;
     });
 }

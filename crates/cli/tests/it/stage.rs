@@ -2,10 +2,11 @@
 
 use std::future::Future;
 use std::io::Write;
+use std::mem::take;
 use std::net::IpAddr;
 use std::path::{Path, PathBuf};
 use std::process::Output;
-use std::sync::{Arc, LazyLock, OnceLock};
+use std::sync::{Arc, LazyLock, Mutex, OnceLock};
 use std::time::Duration;
 
 use nomenta_core::name::hostname::Hostname;
@@ -57,10 +58,25 @@ pub(crate) struct Service {
     pub setup: ServiceSetup,
 }
 
-/// Runs a test's own async part.
+tokio::task_local! {
+    /// Domains that a test has taken in at the shared service.
+    static TAKEN_IN: Mutex<Vec<String>>;
+}
+
+/// Runs a test's own async part. What it took in is left alone from then on, so that the domains
+/// of tests that are done take nothing from those that are not.
 pub(crate) fn run<T: Send + 'static>(part: impl Future<Output = T> + Send + 'static) -> T {
     // On a worker thread, since processes end with the thread that started them.
-    let handle = RUNTIME.spawn(part);
+    let handle = RUNTIME.spawn(TAKEN_IN.scope(Mutex::default(), async {
+        let done = part.await;
+        let hosts = TAKEN_IN.with(|hosts| take(&mut *hosts.lock().expect("whole")));
+        for host in hosts {
+            let pause = stage().service.request("POST", &format!("domains/{host}/pause"), ADMIN);
+            // It has left, perhaps, or is claimed twice.
+            let _ = pause.send().await;
+        }
+        done
+    }));
     RUNTIME.block_on(handle).unwrap_or_else(|e| std::panic::resume_unwind(e.into_panic()))
 }
 
@@ -167,7 +183,20 @@ impl Service {
     }
 
     pub(crate) async fn post(&self, path: &str, body: &Value) -> (u16, Value) {
-        answer(self.request("POST", path, ADMIN).json(body)).await
+        let (status, answer) = answer(self.request("POST", path, ADMIN).json(body)).await;
+        if path == "domains" && status == 201 {
+            self.note(&answer);
+        }
+        (status, answer)
+    }
+
+    /// Notes whose sheet this is, for when the test is done.
+    fn note(&self, sheet: &Value) {
+        let is_shared = self.setup.listen.port() == BASE_PORT + 6;
+        if let Some(host) = sheet["host"].as_str().filter(|_| is_shared) {
+            // Whatever a test has others do by the side is not known here.
+            let _ = TAKEN_IN.try_with(|hosts| hosts.lock().expect("whole").push(host.to_owned()));
+        }
     }
 
     pub(crate) async fn get(&self, path: &str) -> (u16, Value) {
@@ -193,6 +222,7 @@ impl Service {
         let name = Hostname::parse(host).expect("a host");
         world.zones.register(name.registered()).await.expect("registered");
         let sheet = self.cli_json(&["enrol", host, "--site", "onswick"]).await;
+        self.note(&sheet);
         serde_json::from_value(sheet).expect("a sheet")
     }
 

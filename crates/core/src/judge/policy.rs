@@ -73,6 +73,8 @@ pub struct Policy {
     /// Share of what is left of the orders in three hours that one account of the platform may
     /// take, in percent.
     pub account_share: u32,
+    /// Most certificates in a second on which the CA is asked when to renew them.
+    pub advice_rate: u32,
 }
 
 impl Default for Policy {
@@ -102,6 +104,7 @@ impl Default for Policy {
             orders_per_account: 250,
             renewal_reserve: 20,
             account_share: 50,
+            advice_rate: 20,
         }
     }
 }
