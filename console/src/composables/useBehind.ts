@@ -13,7 +13,8 @@ export async function brought(read: () => Promise<void>): Promise<boolean> {
     return true;
   } catch (problem) {
     if (!(problem instanceof Problem && problem.passing)) throw problem;
-    behind.value = problem.message;
+    // What to do is not said: the page does it.
+    behind.value = problem.message.split(/(?<=\.) /)[0] ?? "";
     return false;
   }
 }

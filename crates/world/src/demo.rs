@@ -52,6 +52,8 @@ const IN_A_HURRY: [&str; 10] = [
     "--usual-share=0.06",
 ];
 
+/// Wait where a call is put off.
+const PUT_OFF: Duration = Duration::from_secs(1);
 /// Zones whose customers are let in at once.
 const CUSTOMERS_AT_ONCE: usize = 8;
 
@@ -245,13 +247,21 @@ impl Platform {
         path: &str,
         body: Option<Value>,
     ) -> anyhow::Result<(StatusCode, Value)> {
-        let mut request =
-            self.client.request(method, format!("{}/api/v1/{path}", self.url)).bearer_auth(&self.key);
+        let url = format!("{}/api/v1/{path}", self.url);
+        let mut request = self.client.request(method, url).bearer_auth(&self.key);
         if let Some(body) = &body {
             request = request.json(body);
         }
 
-        let response = request.send().await?;
+        // On a machine that is busy a call is put off for a moment.
+        let until = Instant::now() + PATIENCE;
+        let response = loop {
+            let sent = request.try_clone().context("A body that is read once")?.send().await?;
+            if sent.status() != StatusCode::SERVICE_UNAVAILABLE || Instant::now() > until {
+                break sent;
+            }
+            tokio::time::sleep(PUT_OFF).await;
+        };
         let status = response.status();
         let answer: Value = response.json().await.unwrap_or_default();
 
