@@ -127,13 +127,16 @@ impl Told {
 pub(crate) async fn lock(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Claims, StoreError> {
     let rows = sqlx::query_as!(
         LockedColumns,
+        // Row by row: a plan that was made while there were few reads them all, and stays.
         r#"WITH asked AS (SELECT host FROM domains WHERE id = ANY($1) AND ended_at IS NULL),
-                named AS (SELECT d.id, d.pair_id FROM domains d JOIN asked a ON a.host = d.host
-                          WHERE d.ended_at IS NULL),
-                sibling AS (SELECT d.id FROM domains d JOIN named n ON n.pair_id = d.pair_id
-                            WHERE d.ended_at IS NULL)
+                named AS (SELECT d.id, d.pair_id FROM asked a CROSS JOIN LATERAL (
+                              SELECT id, pair_id FROM domains
+                              WHERE host = a.host AND ended_at IS NULL OFFSET 0) d),
+                sibling AS (SELECT d.id FROM named n CROSS JOIN LATERAL (
+                              SELECT id FROM domains
+                              WHERE pair_id = n.pair_id AND ended_at IS NULL OFFSET 0) d)
            SELECT id, host, pair_id, held_since IS NOT NULL AS "holds!", is_at_work, version, gates FROM domains
-           WHERE id IN (SELECT id FROM named UNION SELECT id FROM sibling) AND ended_at IS NULL
+           WHERE id = ANY(ARRAY(SELECT id FROM named UNION SELECT id FROM sibling)) AND ended_at IS NULL
            ORDER BY id FOR NO KEY UPDATE"#,
         ids
     )

@@ -96,13 +96,20 @@ impl Store {
     pub async fn next_due(&self, lanes: &[Lane]) -> Result<Option<f64>, StoreError> {
         let lanes: Vec<_> = lanes.iter().map(|lane| lane.number()).collect();
         let seconds = sqlx::query_scalar!(
-            // Leased tasks are due, so they stand in front.
+            // What is due is leased by somebody, and of what is not due yet the first one counts.
             "SELECT extract(epoch FROM min(greatest(due, leased_until)) - now())::float8 FROM (
                  (SELECT t.due, t.leased_until FROM unnest($1::smallint[]) AS l (lane) CROSS JOIN LATERAL (
-                      SELECT due, leased_until FROM tasks WHERE lane = l.lane AND quick IS NULL
-                      ORDER BY due LIMIT 500) t)
+                      (SELECT due, leased_until FROM tasks WHERE lane = l.lane AND quick IS NULL AND due <= now()
+                       ORDER BY due LIMIT 500)
+                      UNION ALL
+                      (SELECT due, leased_until FROM tasks WHERE lane = l.lane AND quick IS NULL AND due > now()
+                       ORDER BY due LIMIT 1)) t)
                  UNION ALL
-                 (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL ORDER BY due LIMIT 5000)) first",
+                 (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL AND due <= now()
+                  ORDER BY due LIMIT 5000)
+                 UNION ALL
+                 (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL AND due > now()
+                  ORDER BY due LIMIT 1)) first",
             &lanes
         );
         Ok(seconds.fetch_one(&self.pool).await?)
