@@ -54,7 +54,7 @@ pub(crate) fn each(effort: Effort) -> anyhow::Result<()> {
             Effort::Smoke => {
                 let inputs = fresh_folder(&format!("target/fuzz/kept-{target}"))?;
                 unpack(target, &inputs)?;
-                let words = [inputs.to_str().context("a path of UTF-8")?, "-seed=1", "-runs=500000"];
+                let words = [inputs.to_str().context("a path of UTF-8")?, "-seed=1", "-runs=100000"];
                 run(&program, &[&words[..], &limits].concat())?;
             }
             Effort::Seconds(seconds) => {
