@@ -53,8 +53,15 @@ fn two_processes_share_the_work_and_each_domain_gets_one_certificate() {
                 let events = history.as_array().expect("events").iter();
                 events.filter(|e| e["type"] == format!("nomenta.{kind}")).count()
             };
-            assert_eq!((count("order.placed"), count("certificate.issued")), (1, 1), "{host}: {history}");
-            assert_eq!(count("gate.changed"), 4, "{host}: {history}");
+            // The CA's own resolver may still hold that there is no such name; one order more
+            // follows such a refusal, and the gate goes back and forth for it.
+            let refused = count("order.refused");
+            assert_eq!(
+                (count("order.placed"), count("certificate.issued")),
+                (1 + refused, 1),
+                "{host}: {history}"
+            );
+            assert_eq!(count("gate.changed"), 4 + 2 * refused, "{host}: {history}");
         }
         let issued = world.issued().await.expect("the CA's word");
         let names: Vec<_> = issued

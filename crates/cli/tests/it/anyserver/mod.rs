@@ -44,7 +44,7 @@ const CANONICAL: &str = "onswick.edge.quaymark.example";
 /// First port of the other world's.
 const OTHERS_PORT: u16 = BASE_PORT + 300;
 /// How long resolvers may hold what stood there before.
-const SETTLING: std::time::Duration = std::time::Duration::from_secs(40);
+const SETTLING: std::time::Duration = std::time::Duration::from_secs(240);
 /// Surveys under way at once.
 const AT_ONCE: usize = 12;
 
