@@ -111,7 +111,6 @@ fn pack(target: &str, program: &str, corpus: &str) -> anyhow::Result<()> {
         }
     }
     lines.sort_by(|one, other| one.len().cmp(&other.len()).then_with(|| one.cmp(other)));
-    fs::create_dir_all("fuzz/corpus")?;
     fs::write(kept(target), lines.concat())?;
     Ok(())
 }

@@ -33,7 +33,7 @@ export function usePages<T>(
   const isShort = (found: T[], page: number) =>
     found.length < pages.value * LEAST && page < pages.value * MOST_READ;
 
-  async function reload() {
+  async function load() {
     const mine = ++turn;
     const found: T[] = [];
     let next: string | undefined = path();
@@ -51,15 +51,15 @@ export function usePages<T>(
     loaded.value = true;
   }
 
-  const now = useLive((event) => concerns(event, rows.value), reload);
+  const reload = useLive((event) => concerns(event, rows.value), load);
   watch(path, () => {
     pages.value = 1;
-    void now();
+    void reload();
   });
 
   async function showMore() {
     pages.value += 1;
-    await now();
+    await reload();
   }
 
   return { rows, more, loaded, reload, showMore };

@@ -11,7 +11,13 @@ export function useCertificate(claim: Claim) {
   const busy = ref("");
 
   async function reload() {
-    await attempt("", async () => (view.value = await api.certificate(claim)));
+    try {
+      view.value = await api.certificate(claim);
+      error.value = "";
+    } catch (problem) {
+      if (!(problem instanceof Problem) || problem.passing) throw problem;
+      error.value = problem.message;
+    }
   }
 
   /** Does one thing, saying which while it lasts and what went wrong after. */
@@ -22,7 +28,7 @@ export function useCertificate(claim: Claim) {
       error.value = "";
       return true;
     } catch (problem) {
-      if (!(problem instanceof Problem) || problem.passing) throw problem;
+      if (!(problem instanceof Problem)) throw problem;
       error.value = problem.message;
       return false;
     } finally {
