@@ -28,7 +28,7 @@ pub(crate) const LONGEST: usize = 255;
 /// What answers are sealed for: the secret of a new key is in one.
 const SEALED_FOR: &str = "answer";
 /// A call that has had no answer for so long ended with its process.
-const LONGEST_CALL: Duration = Duration::minutes(2);
+const LONGEST_CALL: Duration = Duration::minutes(5);
 /// Headers that belong to an answer.
 const HEADERS: [HeaderName; 4] = [header::CONTENT_TYPE, header::ETAG, header::LINK, header::SET_COOKIE];
 
@@ -57,13 +57,18 @@ async fn answered(app: &Arc<App>, request: Request, next: Next) -> Result<Respon
     let key = call_key(request.headers())?;
     let (mut parts, body) = request.into_parts();
     // Without a key of the service a call is nobody's; who may do it is found out by itself.
-    let caller =
-        Caller::from_request_parts(&mut parts, app).await.map_or(Uuid::nil(), |caller| caller.key.id);
+    let caller = match Caller::from_request_parts(&mut parts, app).await {
+        Ok(caller) => caller.key.id,
+        // Somebody's, and not known now whose.
+        Err(refusal) if refusal.is_passing() => return Err(refusal),
+        Err(_) => Uuid::nil(),
+    };
     let body = to_bytes(body, MOST_ZONE).await.map_err(|_| Refusal::too_large())?;
 
     let fingerprint = fingerprint(&parts.uri.to_string(), &parts.headers, &body);
     let call = Kept { caller, key: &key, fingerprint: &fingerprint };
-    match app.calls.claim_call(call).await? {
+    let attempt = Uuid::now_v7();
+    match app.done(|| async { Ok(app.calls.claim_call(call, attempt).await?) }).await? {
         Claimed::New => {}
         Claimed::Done(sealed) => return replayed(app, &sealed),
         Claimed::Another => {

@@ -85,7 +85,7 @@ const LENGTHY: usize = 8;
 /// Longest wait for the turn of one.
 const LENGTHY_WAIT: Duration = Duration::from_secs(5);
 /// Longest wait for the records, to tell what was done.
-const DONE_WAIT: Duration = Duration::from_secs(30);
+const DONE_WAIT: Duration = Duration::from_secs(60);
 /// Pause between asking for them.
 const DONE_PAUSE: Duration = Duration::from_millis(500);
 /// Changes under way at once, whoever still waits for their answer.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use nomenta_api::role::Role;
 use serde::{Deserialize, Serialize};
 use serde_json::json;
-use sqlx::{PgConnection, Postgres, Transaction};
+use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::Store;
@@ -36,25 +36,18 @@ impl Store {
         Self { actor: Some(Arc::new(actor)), ..self.clone() }
     }
 
-    /// Begins a transaction, under whoever it is for.
-    pub(crate) async fn begin(&self) -> Result<Transaction<'static, Postgres>, StoreError> {
-        let mut tx = self.pool.begin().await?;
-        if self.actor.is_some() {
-            self.name_actor(&mut tx, self.actor.as_deref()).await?;
-        }
-        Ok(tx)
-    }
-
-    /// Says whom the rest of a transaction is for; for nobody, if it comes by itself.
+    /// Says whom the rest of a transaction is for; for nobody, if it comes by itself. Returns the
+    /// transaction's number.
     pub(crate) async fn name_actor(
         &self,
         tx: &mut PgConnection,
         actor: Option<&Actor>,
-    ) -> Result<(), StoreError> {
+    ) -> Result<String, StoreError> {
         let actor = actor.map(|actor| json!(actor).to_string()).unwrap_or_default();
-        sqlx::query_scalar!("SELECT set_config('nomenta.actor', $1, true)", actor)
-            .fetch_one(&mut *tx)
-            .await?;
-        Ok(())
+        let named = sqlx::query_scalar!(
+            r#"SELECT pg_current_xact_id()::text AS "number!" FROM set_config('nomenta.actor', $1, true) named"#,
+            actor
+        );
+        Ok(named.fetch_one(&mut *tx).await?)
     }
 }

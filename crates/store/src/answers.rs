@@ -31,16 +31,20 @@ pub enum Claimed {
 }
 
 impl Store {
-    /// Claims a call, so that nobody else does it.
+    /// Claims a call, so that nobody else does it. An attempt that claims it again, since it did
+    /// not hear of the first time, has it.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn claim_call(&self, call: Kept<'_>) -> Result<Claimed, StoreError> {
+    pub async fn claim_call(&self, call: Kept<'_>, attempt: Uuid) -> Result<Claimed, StoreError> {
         let claimed = sqlx::query!(
-            "INSERT INTO answers (caller, key, fingerprint) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING",
+            "INSERT INTO answers (caller, key, fingerprint, attempt) VALUES ($1, $2, $3, $4)
+             ON CONFLICT (caller, key) DO UPDATE SET attempt = excluded.attempt
+             WHERE answers.attempt = excluded.attempt AND answers.answer IS NULL",
             call.caller,
             call.key,
-            call.fingerprint
+            call.fingerprint,
+            attempt
         )
         .execute(&self.pool)
         .await?;

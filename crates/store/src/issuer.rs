@@ -2,11 +2,11 @@
 
 use chrono::{DateTime, Duration, Utc};
 use nomenta_core::judge::evidence::{Limit, Spent};
-use sqlx::{Postgres, Transaction};
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::change::Change;
 
 /// Over how long the budget of a registered domain counts.
 pub(crate) const DOMAIN_WINDOW: Duration = Duration::days(7);
@@ -26,7 +26,7 @@ pub struct Limits {
 
 /// A change of the account at the CA; given up where it is let go of.
 pub struct AccountChangeAtCa {
-    tx: Transaction<'static, Postgres>,
+    tx: Change,
     directory: String,
 }
 
@@ -43,7 +43,7 @@ impl AccountChangeAtCa {
         )
         .execute(&mut *self.tx)
         .await?;
-        Ok(self.tx.commit().await?)
+        self.tx.commit().await
     }
 }
 

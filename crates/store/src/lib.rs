@@ -12,6 +12,7 @@ mod answers;
 mod audit;
 mod certificates;
 mod challenges;
+mod change;
 mod channel;
 mod claims;
 mod contests;

@@ -9,12 +9,13 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use sqlx::{PgPool, Postgres, Transaction};
+use sqlx::PgPool;
 use tokio::sync::Notify;
 use tokio::time::{sleep, timeout};
 
 use crate::Store;
 use crate::StoreError;
+use crate::change::Change;
 use crate::channel::Channel;
 
 /// Serialises those who number.
@@ -109,14 +110,14 @@ async fn number(pool: &PgPool, has_work: bool) -> Result<i64, StoreError> {
 
 impl Store {
     /// Commits a transaction that has written events or changes for the edge.
-    pub(crate) async fn commit(&self, tx: Transaction<'_, Postgres>) -> Result<(), StoreError> {
+    pub(crate) async fn commit(&self, tx: Change) -> Result<(), StoreError> {
         tx.commit().await?;
         self.teller.committed.notify_one();
         Ok(())
     }
 
     /// The same of one that has queued tasks, too.
-    pub(crate) async fn commit_work(&self, tx: Transaction<'_, Postgres>) -> Result<(), StoreError> {
+    pub(crate) async fn commit_work(&self, tx: Change) -> Result<(), StoreError> {
         tx.commit().await?;
         self.teller.has_work.store(true, Ordering::Release);
         self.teller.committed.notify_one();

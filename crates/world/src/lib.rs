@@ -152,6 +152,14 @@ impl World {
         postgres::create_database(&self.layout, name).await
     }
 
+    /// A way to the databases over the network, at a port.
+    ///
+    /// # Errors
+    /// If the port is busy.
+    pub async fn database_way(&self, port: u16) -> anyhow::Result<DatabaseWay> {
+        DatabaseWay::start(port, &self.layout).await
+    }
+
     /// Runs a statement in one of the databases, to make in a moment what would
     /// take hours by the usual way.
     ///

@@ -1,7 +1,7 @@
 //! A private PostgreSQL cluster, reached by a socket in the state folder.
 
 use std::fs::File;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use anyhow::Context;
 use futures::FutureExt;
@@ -64,7 +64,7 @@ impl Databases {
     /// # Errors
     /// If the port is busy.
     pub async fn way(&self, port: u16) -> anyhow::Result<DatabaseWay> {
-        DatabaseWay::start(port, self.layout.state.join("postgres/.s.PGSQL.5432")).await
+        DatabaseWay::start(port, &self.layout).await
     }
 
     /// Runs a statement in one of the databases, past whatever keeps its records.
@@ -123,6 +123,11 @@ async fn start(layout: &Layout) -> anyhow::Result<Daemon> {
         .or_else(|late| daemon.check().and(Err(late)))?;
 
     Ok(daemon)
+}
+
+/// Where it listens.
+pub(crate) fn socket(layout: &Layout) -> PathBuf {
+    layout.state.join("postgres/.s.PGSQL.5432")
 }
 
 /// Runs a statement in one of the databases.

@@ -10,6 +10,7 @@ use tokio::io::{AsyncReadExt, AsyncWriteExt};
 use tokio::net::TcpStream;
 
 use crate::browser::Browser;
+use crate::own::own;
 use crate::stage::{self, ADMIN, EDGE_KEY, Service, TIME_LIMIT, fresh_zone, setup, stage};
 
 fn service() -> &'static Service {
@@ -310,6 +311,45 @@ fn a_call_goes_on_when_its_caller_is_gone_and_whoever_repeats_it_is_answered() {
                 .await
                 .expect("answered");
         }
+    });
+}
+
+/// Repeats a call while it is put off, or under way; what it is answered at last.
+async fn repeated(service: &Service, path: &str, key: &str, body: &Value) -> (u16, Value) {
+    let until = Instant::now() + Duration::from_secs(60);
+    loop {
+        let request = service.request("POST", path, ADMIN).header("idempotency-key", key).json(body);
+        let answer = request.send().await.expect("an answer");
+        let status = answer.status().as_u16();
+        if !answer.headers().contains_key("retry-after") || Instant::now() > until {
+            return (status, answer.json().await.expect("JSON"));
+        }
+        tokio::time::sleep(Duration::from_millis(200)).await;
+    }
+}
+
+#[test]
+fn a_change_whose_answer_is_lost_on_the_way_from_the_records_is_done_once_and_told() {
+    stage();
+    stage::run(async {
+        let world = &stage().world;
+        world.database("lost").await.expect("a database");
+        let way = world.database_way(stage::BASE_PORT + 248).await.expect("a way");
+        let own = own(setup(stage::BASE_PORT + 249, way.url("lost")), "lost", 249).await;
+
+        // What is written of the call itself, and what the call changes.
+        let zone = fresh_zone("lost");
+        for (number, lost) in [vec!["key-0"], vec!["n1.lost", "COMMIT"]].iter().enumerate() {
+            let host = format!("n{number}.{zone}");
+            way.cut_after(lost);
+            let body = json!({ "host": host, "site": "onswick" });
+            let (status, told) = repeated(&own, "domains", &format!("key-{number}"), &body).await;
+
+            assert!(way.is_cut(), "nobody said {lost:?}");
+            assert_eq!((status, &told["host"]), (201, &json!(host)), "{told}");
+            assert_eq!(own.count(&host, "domain.enrolled").await, 1);
+        }
+        own.daemon.stop().await;
     });
 }
 
