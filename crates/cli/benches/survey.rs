@@ -244,6 +244,8 @@ async fn sweeps(world: &World, count: usize) -> anyhow::Result<Sweeps> {
     let program = Path::new(env!("CARGO_BIN_EXE_nomenta"));
     let service = setup.start(layout, program, &layout.state.join("service.log")).await?;
     enrol(&setup, &store, count).await?;
+    // What PostgreSQL does by itself within a minute.
+    world.statement("bench", "ANALYZE").await?;
     eprintln!("First full looks at {count} domains …");
     let start = Instant::now();
     let begun = Utc::now();

@@ -71,8 +71,11 @@ pub(crate) struct Sockets {
     /// Length and sender of each datagram in the buffer that is not read yet,
     /// the next one last.
     inbox: Vec<(usize, usize, SocketAddr)>,
-    /// The socket that is read next.
-    reading: usize,
+    /// Sockets at which a reply is awaited; what comes to the others is nobody's.
+    awaited: Vec<usize>,
+    /// The socket that is read, and those that are read after it.
+    reading: Option<usize>,
+    unread: Vec<usize>,
 }
 
 type Headers = RefCell<MultiHeaders<SockaddrStorage>>;
@@ -115,6 +118,9 @@ impl Sockets {
                 break id;
             }
         };
+        if slots.is_empty() {
+            self.awaited.push(outbox.socket);
+        }
         slots.insert(id, key);
 
         message[..2].copy_from_slice(&id.to_be_bytes());
@@ -163,45 +169,51 @@ impl Sockets {
 
     /// Gives an id back.
     pub(crate) fn release(&mut self, sent: Sent) {
-        self.open[sent.socket].slots.remove(&sent.id);
+        let slots = &mut self.open[sent.socket].slots;
+        slots.remove(&sent.id);
+        if slots.is_empty() {
+            self.awaited.retain(|socket| *socket != sent.socket);
+        }
     }
 
     /// Whether a datagram may be had; if not, the task is woken by one.
     pub(crate) fn poll_readable(&self, cx: &mut Context<'_>) -> bool {
         // Every socket must have the waker, so none is skipped.
-        self.open.iter().filter(|s| s.socket.poll_recv_ready(cx).is_ready()).count() > 0
+        let sockets = self.awaited.iter().map(|socket| &self.open[*socket].socket);
+        sockets.filter(|socket| socket.poll_recv_ready(cx).is_ready()).count() > 0
     }
 
     /// The next datagram with an id that is taken: its question, and who sent
     /// it.
     pub(crate) fn receive(&mut self) -> Option<(usize, SocketAddr, &[u8])> {
+        if self.reading.is_none() {
+            self.unread.clone_from(&self.awaited);
+            self.reading = self.unread.pop();
+        }
+
         loop {
+            let reading = self.reading?;
             while let Some((place, length, from)) = self.inbox.pop() {
                 let start = place * LARGEST;
                 let Some(&[high, low]) = self.buffer[start..start + length].first_chunk() else { continue };
 
-                let slots = &self.open[self.reading].slots;
+                let slots = &self.open[reading].slots;
                 if let Some(key) = slots.get(&u16::from_be_bytes([high, low])) {
                     return Some((*key, from, &self.buffer[start..start + length]));
                 }
             }
 
-            if !self.fill() {
-                self.reading += 1;
-            }
-            if self.reading >= self.open.len() {
-                self.reading = 0;
-                return None;
+            if !self.fill(reading) {
+                self.reading = self.unread.pop();
             }
         }
     }
 
-    /// Reads what the current socket has, up to a call's worth; `false` if it
-    /// has nothing.
-    fn fill(&mut self) -> bool {
-        let Some(Slotted { socket, .. }) = self.open.get(self.reading) else { return false };
+    /// Reads what a socket has, up to a call's worth; `false` if it has nothing.
+    fn fill(&mut self, reading: usize) -> bool {
+        let Slotted { socket, .. } = &self.open[reading];
         self.buffer.resize(LARGEST * BURST, 0);
-        let family = usize::from(self.outboxes[1].family.contains(&self.reading));
+        let family = usize::from(self.outboxes[1].family.contains(&reading));
 
         // An earlier packet's ICMP error is no reason to stop reading.
         let _ =

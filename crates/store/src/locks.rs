@@ -127,14 +127,10 @@ impl Told {
 pub(crate) async fn lock(tx: &mut PgConnection, ids: &[Uuid]) -> Result<Claims, StoreError> {
     let rows = sqlx::query_as!(
         LockedColumns,
-        // A plan that was made while there were few stays. As a range of a pair of columns the name
-        // leads into an index that begins with it, and into no other that has it somewhere.
         r#"WITH asked AS (SELECT host FROM domains WHERE id = ANY($1) AND ended_at IS NULL),
                 named AS (SELECT d.id, d.pair_id FROM asked a CROSS JOIN LATERAL (
                               SELECT id, pair_id FROM domains
-                              WHERE (host, id) >= (a.host, '00000000-0000-0000-0000-000000000000')
-                                AND (host, id) <= (a.host, 'ffffffff-ffff-ffff-ffff-ffffffffffff')
-                                AND ended_at IS NULL OFFSET 0) d),
+                              WHERE host = a.host AND ended_at IS NULL OFFSET 0) d),
                 sibling AS (SELECT d.id FROM named n CROSS JOIN LATERAL (
                               SELECT id FROM domains
                               WHERE pair_id = n.pair_id AND ended_at IS NULL OFFSET 0) d)

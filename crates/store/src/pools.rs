@@ -17,6 +17,10 @@ const WORK_PATIENCE: Duration = Duration::from_secs(10);
 /// A connection that nobody uses is given back.
 const IDLE: Duration = Duration::from_secs(120);
 
+/// How long a connection whose plans stay is kept: one that was made while there was next to
+/// nothing goes along any index as well as along the right one.
+const PLANS_KEPT: Duration = Duration::from_secs(60);
+
 /// How many connections one process has of a kind: three processes fit into what
 /// PostgreSQL grants where nothing else was set.
 const CALLS: u32 = 8;
@@ -31,7 +35,8 @@ const WORK_LIMIT: &str = "120s";
 
 /// What the server does about a process of ours that says nothing: a transaction that is left open
 /// holds locks which others wait for, and so does one whose process is gone without a word.
-const OF_THE_SERVER: [(&str, &str); 5] = [
+const OF_THE_SERVER: [(&str, &str); 6] = [
+    ("jit", "off"),
     ("idle_in_transaction_session_timeout", "30s"),
     ("tcp_keepalives_idle", "15"),
     ("tcp_keepalives_interval", "5"),
@@ -68,13 +73,14 @@ impl Pools {
         };
 
         let by_what_is_given = limited(CALL_LIMIT).options([("plan_cache_mode", "force_custom_plan")]);
-        // A plan that was made while tables were small reads them whole, and stays.
+        // A plan that was made while tables were small reads them whole, and stays for a while.
         let planned_once = limited(WORK_LIMIT)
             .options([("plan_cache_mode", "force_generic_plan"), ("enable_seqscan", "off")]);
+        let kept = pool(LOOKS, WORK_PATIENCE).max_lifetime(PLANS_KEPT);
         Ok(Self {
             calls: pool(CALLS, CALLER_PATIENCE).connect_lazy_with(limited(CALL_LIMIT)),
             search: pool(SEARCHES, CALLER_PATIENCE).connect_lazy_with(by_what_is_given),
-            looks: pool(LOOKS, WORK_PATIENCE).connect_lazy_with(planned_once),
+            looks: kept.connect_lazy_with(planned_once),
             work: pool(WORK, WORK_PATIENCE).connect_lazy_with(limited(WORK_LIMIT)),
             listening: pool(LISTENING, WORK_PATIENCE).connect_lazy_with(options.clone()),
         })

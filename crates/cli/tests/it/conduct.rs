@@ -333,9 +333,9 @@ fn a_change_whose_answer_is_lost_on_the_way_from_the_records_is_done_once_and_to
     stage();
     stage::run(async {
         let world = &stage().world;
-        world.database("lost").await.expect("a database");
+        world.database("unheard").await.expect("a database");
         let way = world.database_way(stage::BASE_PORT + 248).await.expect("a way");
-        let own = own(setup(stage::BASE_PORT + 249, way.url("lost")), "lost", 249).await;
+        let own = own(setup(stage::BASE_PORT + 249, way.url("unheard")), "unheard", 249).await;
 
         // What is written of the call itself, and what the call changes.
         let zone = fresh_zone("lost");
