@@ -207,19 +207,25 @@ impl Surveyor {
         readings.iter().find(is_zone).map(|reading| reading.name.clone())
     }
 
-    /// Texts at a name as the first vantage that answers gives them; `None` where none does.
+    /// Texts at a name as the first vantage that has any gives them, since one may remember for a
+    /// while that there were none; `None` where none answers.
     pub async fn texts(&self, name: DnsName) -> Option<Vec<String>> {
         let question = Question { name, rtype: RecordType::Txt, vantages: true };
         let budget = self.budget();
         let round = budget.round();
 
+        let mut found = None;
         for vantage in &self.config.vantages {
             let readings = self.read_vantage(vantage, &[&question], round).await;
             if let Some(records) = readings.iter().find_map(Reading::answer) {
-                return Some(records.iter().filter_map(text).collect());
+                let texts: Vec<_> = records.iter().filter_map(text).collect();
+                if !texts.is_empty() {
+                    return Some(texts);
+                }
+                found = Some(texts);
             }
         }
-        None
+        found
     }
 
     async fn ask_all(

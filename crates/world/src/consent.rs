@@ -29,12 +29,12 @@ use serde_json::json;
 use tokio::net::TcpListener;
 use tokio_util::sync::{CancellationToken, DropGuard};
 
-use crate::Layout;
 use crate::front::Minted;
 use crate::layout::{HARROW, PLATFORM};
 use crate::tls;
 use crate::update::ask;
-use crate::zones::{Change, Zones};
+use crate::zones::{Change, Zones, servers};
+use crate::{Layout, PATIENCE, wait_for};
 
 /// Where it listens.
 pub const CONSENT: Ipv4Addr = Ipv4Addr::new(127, 88, 0, 3);
@@ -121,7 +121,19 @@ impl Consent {
     pub async fn offer(&self, zone: &str) -> anyhow::Result<()> {
         let data = RecordData::Txt(format!("{CONSENT_HOST}{SETTINGS}").as_str().into());
         let owner = format!("{DISCOVERY_LABEL}.{zone}");
-        self.shared.zones.update(zone, &[Change::Add { owner, ttl: TTL, data }]).await
+        self.shared.zones.update(zone, &[Change::Add { owner: owner.clone(), ttl: TTL, data }]).await?;
+
+        let is_everywhere = || async {
+            let port = self.shared.layout.dns_port();
+            for (_, server) in servers(HARROW) {
+                let reply = ask(SocketAddr::from((server, port)), &owner, RecordType::TXT).await;
+                if reply.is_ok_and(|reply| reply.answers().is_empty()) {
+                    return false;
+                }
+            }
+            true
+        };
+        wait_for("one click being offered at each name server", PATIENCE, is_everywhere).await
     }
 
     fn app(self) -> Router {
