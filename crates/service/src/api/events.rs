@@ -14,6 +14,7 @@ use nomenta_api::event::{CloudEvent, EventQuery, HistoryQuery};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
 use nomenta_store::{EventFilter, EventRow};
+use tokio::time::{Instant, sleep};
 
 use super::access::{Asked, find};
 use super::paging;
@@ -102,11 +103,17 @@ fn follow(
 
         while !app.stop.is_cancelled() {
             let turn = app.stream_turn().await;
+            let begun = Instant::now();
             // Whoever follows is told with what comes next, where the records are not to be had now.
             let rows = app.calls.events(&of, after, AT_ONCE).await.unwrap_or_default();
             after = rows.last().map_or(after, |row| row.seq);
+            let is_full = i64::try_from(rows.len()).is_ok_and(|count| count >= AT_ONCE);
             // Written in the turn too, which takes longer than to read.
             let written: Vec<_> = rows.into_iter().map(|row| written(&app, row)).collect();
+            // Whoever catches up has time, and the others want the processor as well.
+            if is_full && app.streams.available_permits() == 0 {
+                sleep(begun.elapsed()).await;
+            }
             drop(turn);
 
             let idle = written.is_empty();

@@ -17,6 +17,7 @@ use nomenta_api::role::Role;
 use tokio::sync::{OwnedSemaphorePermit, watch};
 use tokio::task::JoinHandle;
 
+use super::EVENT_STREAM;
 use crate::App;
 use crate::access::Caller;
 use crate::bodies::MOST_TABLE;
@@ -26,7 +27,6 @@ use crate::problem::{Params, Refusal};
 
 const JSON: &str = "application/json";
 const CSV: &str = "text/csv";
-const EVENTS: &str = "text/event-stream";
 /// After how many seconds to come again where others are being served.
 const AGAIN: u32 = 5;
 
@@ -48,7 +48,7 @@ pub(super) async fn intake(
     TableOctets(octets): TableOctets,
 ) -> Result<Response, Refusal> {
     caller.needs(Role::Operator)?;
-    let form = negotiation::wanted(&headers, &[JSON, CSV, EVENTS])?;
+    let form = negotiation::wanted(&headers, &[JSON, CSV, EVENT_STREAM])?;
     let turn = app.intakes.clone().try_acquire_owned().map_err(|_| {
         metrics::counter!("nomenta_intakes_refused_total").increment(1);
         let detail = "Other tables are being taken in. Give this one again in a moment.";
@@ -58,7 +58,7 @@ pub(super) async fn intake(
     let rows = Arc::new(Rows::read(&app, octets).await?);
     let (progress, heard) = watch::channel(IntakeProgress { done: 0, total: 0 });
     let done = begin(&app, &caller, query.dry_run, rows.clone(), progress, turn);
-    if form == EVENTS {
+    if form == EVENT_STREAM {
         return Ok(Sse::new(told(heard, done)).keep_alive(KeepAlive::default()).into_response());
     }
 

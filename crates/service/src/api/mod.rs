@@ -56,6 +56,8 @@ use crate::peer;
 use crate::problem::{PROBLEM, Refusal};
 use crate::told_page;
 
+/// The form of what is told as it happens.
+pub(crate) const EVENT_STREAM: &str = "text/event-stream";
 /// How long a browser remembers what other origins may do.
 const PREFLIGHT: Duration = Duration::from_secs(3600);
 
@@ -222,8 +224,13 @@ async fn check(State(app): State<Arc<App>>, request: Request, next: Next) -> Res
 /// its caller is gone: it is done or not done, and its answer is kept for whoever repeats it.
 async fn while_there(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
     if request.method().is_safe() {
+        let answer = async {
+            // Streams are opened as they are read on: two thousand at once leave the others theirs.
+            let _turn = if asks_for_stream(&request) { app.stream_turn().await } else { None };
+            next.run(request).await
+        };
         return tokio::select! {
-            answer = next.run(request) => answer,
+            answer = answer => answer,
             () = app.watchman.away() => Refusal::away().into_response(),
         };
     }
@@ -241,6 +248,11 @@ async fn while_there(State(app): State<Arc<App>>, request: Request, next: Next) 
         }),
         () = app.watchman.away() => Refusal::away().into_response(),
     }
+}
+
+fn asks_for_stream(request: &Request) -> bool {
+    let accepted = request.headers().get(header::ACCEPT).and_then(|accepted| accepted.to_str().ok());
+    accepted.is_some_and(|accepted| accepted.contains(EVENT_STREAM))
 }
 
 async fn no_such_method(request: Request) -> Refusal {
