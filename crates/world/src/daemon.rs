@@ -12,7 +12,7 @@ use nix::unistd::Pid;
 use tokio::process::{Child, Command};
 use tokio::time::timeout;
 
-use crate::Layout;
+use crate::{Layout, PATIENCE, wait_for};
 
 /// Programs of the world and the Debian package that each comes with.
 const PROGRAMS: [(&str, &str); 6] = [
@@ -155,11 +155,16 @@ impl Daemon {
 
     /// Stops it and whatever it has started without ending them, or has them go
     /// on; only for one that was given a process group of its own.
-    pub(crate) fn hold(&self, is_held: bool) {
+    ///
+    /// # Errors
+    /// If it goes on all the same.
+    pub(crate) async fn hold(&self, is_held: bool) -> anyhow::Result<()> {
         let signal = if is_held { Signal::SIGSTOP } else { Signal::SIGCONT };
-        if let Some(id) = self.raw_id() {
-            let _ = killpg(Pid::from_raw(id), signal);
-        }
+        let Some(id) = self.raw_id() else { return Ok(()) };
+        let _ = killpg(Pid::from_raw(id), signal);
+
+        // One thread takes the signal and then stops the others, which answer until it has its turn.
+        wait_for("a server standing still", PATIENCE, || async { !is_held || stands_still(id) }).await
     }
 
     fn send(&self, signal: Signal) {
@@ -171,4 +176,21 @@ impl Daemon {
     fn raw_id(&self) -> Option<i32> {
         self.child.id().and_then(|id| i32::try_from(id).ok())
     }
+}
+
+/// Whether each thread of each process of a group is stopped, or has ended.
+fn stands_still(group: i32) -> bool {
+    let threads = entries("/proc").flat_map(|process| entries(process.join("task")));
+    let stats = threads.filter_map(|thread| fs::read_to_string(thread.join("stat")).ok());
+    // The name in parentheses may hold anything; state, parent and group follow it (proc(5)).
+    let mut of_group = stats.filter_map(|stat| {
+        let mut words = stat.rsplit_once(')')?.1.split_whitespace();
+        let state = words.next()?.to_owned();
+        (words.nth(1)?.parse() == Ok(group)).then_some(state)
+    });
+    of_group.all(|state| ["T", "Z"].contains(&state.as_str()))
+}
+
+fn entries(folder: impl AsRef<Path>) -> impl Iterator<Item = PathBuf> {
+    fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path())
 }

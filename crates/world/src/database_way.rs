@@ -89,7 +89,9 @@ impl Cuts {
             rest = &rest[place + next.len()..];
             *heard += 1;
         }
-        if *heard > 0 && *heard == awaited.len() {
+        if awaited.is_empty() {
+            *heard = 0;
+        } else if *heard == awaited.len() {
             awaited.clear();
             self.cut();
         }

@@ -116,15 +116,21 @@ impl Others {
     }
 
     /// Has the servers of every customer's zone say nothing, or speak again.
-    pub fn hold_authorities(&self, is_held: bool) {
-        self.daemons[AUTHORITY].hold(is_held);
-        self.daemons[OTHER_AUTHORITY].hold(is_held);
+    ///
+    /// # Errors
+    /// If one speaks all the same.
+    pub async fn hold_authorities(&self, is_held: bool) -> anyhow::Result<()> {
+        self.daemons[AUTHORITY].hold(is_held).await?;
+        self.daemons[OTHER_AUTHORITY].hold(is_held).await
     }
 
     /// The same for every resolver.
-    pub fn hold_resolvers(&self, is_held: bool) {
-        self.daemons[RESOLVER].hold(is_held);
-        self.daemons[OTHER_RESOLVER].hold(is_held);
+    ///
+    /// # Errors
+    /// If one speaks all the same.
+    pub async fn hold_resolvers(&self, is_held: bool) -> anyhow::Result<()> {
+        self.daemons[RESOLVER].hold(is_held).await?;
+        self.daemons[OTHER_RESOLVER].hold(is_held).await
     }
 
     /// The port of every server.
