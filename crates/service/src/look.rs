@@ -10,7 +10,7 @@ use nomenta_certs::{Expected, Resolve};
 use nomenta_core::judge::case::Case;
 use nomenta_core::judge::certificate::CertificateFacts;
 use nomenta_core::judge::drift::{self, Drift};
-use nomenta_core::judge::evidence::{Evidence, Probe, ProbeResult, Spent};
+use nomenta_core::judge::evidence::{Evidence, Probe, ProbeResult};
 use nomenta_core::judge::findings;
 use nomenta_core::judge::gate::GateName;
 use nomenta_core::judge::policy::Fronting;
@@ -24,7 +24,7 @@ use nomenta_core::reading::caa;
 use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Target};
 use nomenta_core::sheet::form::Form;
-use nomenta_store::{DomainRecord, EndedOrders, Lease, Limits, Looked, NewOrder, StoreError};
+use nomenta_store::{DomainRecord, EndedOrders, Inquiry, Known, Lease, Limits, Looked, NewOrder};
 
 use crate::App;
 use crate::registering;
@@ -39,9 +39,7 @@ const ROUNDS: usize = 4;
 
 /// Looks at one domain.
 pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
-    let mut record = app.looks.domain(lease.domain_id).await?;
-    let ids = std::iter::once(record.id).chain(record.pair_id).collect();
-    let ended = app.looks.ended_orders(ids).await?;
+    let (mut record, ended) = app.looks.take_up(lease.domain_id).await?;
     let target = record.domain.target(&app.config.platform);
 
     // Before the customer has had the sheet for long enough to change anything.
@@ -125,7 +123,7 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
     let config = &app.config;
     let survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
     let mut evidence = known(app, record, &survey).await?;
-    evidence.budget = budget(app, record, evidence.certificate.is_some()).await?;
+    evidence.budget = app.looks.spent(&inquiry(app, record), evidence.certificate.is_some()).await?;
     judge(app, record, &survey, &mut evidence).await;
     if evidence.canary.is_none() {
         fetch_canary(app, record, &survey, &mut evidence).await;
@@ -136,12 +134,7 @@ pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Resul
 
 /// What the records know already.
 async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Result<Evidence> {
-    let certificate = app.looks.certificate(record.id).await?;
-
-    let mut spent = None;
-    if certificate.as_ref().is_none_or(|held| held.is_due(Utc::now())) {
-        spent = budget(app, record, certificate.is_some()).await?;
-    }
+    let Known { certificate, order, spent, registration } = app.looks.known(inquiry(app, record)).await?;
 
     let mut account = None;
     if survey.caa_sets().iter().any(|set| caa::names_account(&set.records)) {
@@ -151,11 +144,11 @@ async fn known(app: &App, record: &DomainRecord, survey: &Survey) -> anyhow::Res
     Ok(Evidence {
         survey: Some(survey.clone()),
         form: form(app, survey),
-        order: app.looks.order_state(record.id).await?,
+        order,
         certificate,
         budget: spent,
         account,
-        registration: registering::of(app, record.domain.host.registered()).await?,
+        registration: registering::of(app, record.domain.host.registered(), registration).await?,
         nearest: nearest(app, survey).await,
         known_tokens: app.looks.known_tokens(record, survey.token_candidates()).await?,
         ..Evidence::default()
@@ -168,12 +161,15 @@ async fn nearest(app: &App, survey: &Survey) -> Option<DnsName> {
     app.surveyor.first_delegated(nearby(registered)).await
 }
 
-/// The limit that leaves no room for an order now, if any.
-async fn budget(app: &App, record: &DomainRecord, is_renewal: bool) -> Result<Option<Spent>, StoreError> {
-    let directory = &app.config.acme.directory;
-    let limits = limits(app, is_renewal);
-    let registered = record.domain.host.registered();
-    app.looks.spent(record.id, registered, directory, limits, Utc::now()).await
+/// What is asked of the records about a domain.
+fn inquiry(app: &App, record: &DomainRecord) -> Inquiry {
+    Inquiry {
+        domain_id: record.id,
+        registered: record.domain.host.registered().to_owned(),
+        directory: app.config.acme.directory.clone(),
+        first: limits(app, false),
+        renewal: limits(app, true),
+    }
 }
 
 /// Budgets of orders; a part of them is kept for renewals, which come first.

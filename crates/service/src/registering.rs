@@ -4,7 +4,7 @@ use chrono::{TimeDelta, Utc};
 use futures::FutureExt;
 use nomenta_certs::Failure;
 use nomenta_core::reading::registration::{RdapError, Registration};
-use nomenta_store::StoreError;
+use nomenta_store::{RegistrationRow, StoreError};
 
 use crate::App;
 
@@ -27,9 +27,12 @@ enum Silent {
 }
 
 /// What the registry of a domain says of it, as far as it is known; asked now where that is old.
-pub(crate) async fn of(app: &App, domain: &str) -> Result<Option<Registration>, StoreError> {
+pub(crate) async fn of(
+    app: &App,
+    domain: &str,
+    known: Option<RegistrationRow>,
+) -> Result<Option<Registration>, StoreError> {
     let Some(url) = app.config.registries.url(domain) else { return Ok(None) };
-    let known = app.store.registration(domain).await?;
     if let Some(known) = &known {
         let is_good = known.told.as_ref().is_some_and(|told| told.read_at > Utc::now() - GOOD_FOR);
         if is_good || known.asked_at > Utc::now() - AGAIN_AFTER {

@@ -36,7 +36,7 @@ pub(crate) async fn perform(app: &App, sweep: &Sweep) -> anyhow::Result<()> {
     let same = done.iter().filter(|one| one.due > now).count();
     count("same", same);
     count("differs", done.len() - same);
-    app.store.finish_sweep(sweep, &done, now).await?;
+    app.looks.finish_sweep(sweep, &done, now).await?;
 
     Ok(())
 }
@@ -81,7 +81,7 @@ async fn keep(app: &App, sweep: &Sweep) {
 
     loop {
         ticks.tick().await;
-        if let Err(error) = app.store.renew_sweep(sweep).await {
+        if let Err(error) = app.looks.renew_sweep(sweep).await {
             app.repeats.warn("a sweep was given up", &error);
             return;
         }

@@ -25,10 +25,14 @@ const ROOM: [(Lane, usize); 4] =
     [(Lane::First, AT_ONCE), (Lane::Usual, 30), (Lane::Bulk, 24), (Lane::Silent, 8)];
 /// Tasks under way at once that do not go first.
 const BEHIND: usize = 40;
-/// Sweeps under way at once in one process.
-const SWEEPS: usize = 2;
+/// Sweeps under way at once in one process: while some ask, others are taken or written.
+const SWEEPS: usize = 4;
 /// Domains in one sweep.
-const SWEEP_SIZE: i64 = 2000;
+const SWEEP_SIZE: i64 = 1000;
+/// Room that must be free for it to be worth asking for tasks as soon as one is done.
+const WORTH_ASKING: usize = 8;
+/// How long that is waited for.
+const GATHERED: Duration = Duration::from_millis(20);
 /// How often a lease is renewed; well within its term.
 const RENEW_EVERY: Duration = Duration::from_secs(4);
 /// Longest sleep, in case a call was missed.
@@ -45,32 +49,61 @@ struct Overdue(Duration);
 
 /// Works until the service stops.
 pub(crate) async fn run(app: Arc<App>) {
+    tokio::join!(do_tasks(&app), do_sweeps(&app));
+}
+
+async fn do_tasks(app: &Arc<App>) {
     let mut running = JoinSet::new();
-    let mut sweeping = JoinSet::new();
     let lanes = Lanes::default();
     let mut work = app.hub.work();
 
     while !app.stop.is_cancelled() {
         while running.try_join_next().is_some() {}
-        while sweeping.try_join_next().is_some() {}
+        begin_tasks(app, &lanes, &mut running).await;
 
-        let mut idle = !spawn_tasks(&app, &lanes, &mut running).await;
-        if sweeping.len() < SWEEPS {
-            idle &= !spawn_sweep(&app, &mut sweeping).await;
-        }
-
-        if idle {
-            tokio::select! {
-                () = app.stop.cancelled() => {}
-                _ = work.changed() => {}
-                Some(_) = running.join_next() => {}
-                Some(_) = sweeping.join_next() => {}
-                () = sleep(until_due(&app, &lanes).await) => {}
-            }
+        // Whatever is due by now has begun, as far as there is room.
+        let due = due(app, &lanes).await;
+        tokio::select! {
+            () = app.stop.cancelled() => {}
+            _ = work.changed() => {}
+            () = room_again(&lanes, &mut running) => {}
+            () = sleep(due) => {}
         }
     }
 
     let _ = timeout(GRACE, async { while running.join_next().await.is_some() {} }).await;
+}
+
+/// Waits until so many tasks are done that it is worth asking for others, or some time after the
+/// first was: each question is as dear as a look.
+async fn room_again(lanes: &Lanes, running: &mut JoinSet<()>) {
+    if running.join_next().await.is_none() {
+        return std::future::pending().await;
+    }
+    let more = async { while lanes.free() < WORTH_ASKING && running.join_next().await.is_some() {} };
+    let _ = timeout(GATHERED, more).await;
+}
+
+async fn do_sweeps(app: &Arc<App>) {
+    let mut sweeping = JoinSet::new();
+    let mut work = app.hub.work();
+
+    while !app.stop.is_cancelled() {
+        while sweeping.try_join_next().is_some() {}
+        let has_room = sweeping.len() < SWEEPS;
+        if has_room && begin_sweep(app, &mut sweeping).await {
+            continue;
+        }
+
+        let due = if has_room { within(app.store.next_quick_due().await) } else { Duration::MAX };
+        tokio::select! {
+            () = app.stop.cancelled() => {}
+            _ = work.changed(), if has_room => {}
+            Some(_) = sweeping.join_next() => {}
+            () = sleep(due) => {}
+        }
+    }
+
     let _ = timeout(GRACE, async { while sweeping.join_next().await.is_some() {} }).await;
 }
 
@@ -90,6 +123,11 @@ impl Default for Lanes {
 }
 
 impl Lanes {
+    /// Room for whatever goes first.
+    fn free(&self) -> usize {
+        self.all.available_permits()
+    }
+
     /// Room in a lane now.
     fn room(&self, lane: Lane) -> usize {
         let own =
@@ -114,9 +152,8 @@ impl Lanes {
     }
 }
 
-/// Begins as many due tasks as there is room for, lane by lane; `false` if none was.
-async fn spawn_tasks(app: &Arc<App>, lanes: &Lanes, running: &mut JoinSet<()>) -> bool {
-    let mut any = false;
+/// Begins as many due tasks as there is room for, lane by lane.
+async fn begin_tasks(app: &Arc<App>, lanes: &Lanes, running: &mut JoinSet<()>) {
     for lane in lanes.open() {
         // What a lane before it has taken is taken from the room of this one.
         let room = lanes.room(lane);
@@ -124,15 +161,11 @@ async fn spawn_tasks(app: &Arc<App>, lanes: &Lanes, running: &mut JoinSet<()>) -
             continue;
         }
 
-        let leases = match app.store.lease(lane, room).await {
+        let leases = match app.looks.lease(lane, room).await {
             Ok(leases) => leases,
-            Err(error) => {
-                app.repeats.warn("no tasks to be had", &error);
-                return any;
-            }
+            Err(error) => return app.repeats.warn("no tasks to be had", &error),
         };
 
-        any |= !leases.is_empty();
         for lease in leases {
             let turns = lanes.take(lease.lane);
             let app = app.clone();
@@ -142,13 +175,11 @@ async fn spawn_tasks(app: &Arc<App>, lanes: &Lanes, running: &mut JoinSet<()>) -
             });
         }
     }
-
-    any
 }
 
 /// Begins a sweep if one is due; `false` if not.
-async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
-    let sweep = match app.store.lease_sweep(SWEEP_SIZE).await {
+async fn begin_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
+    let sweep = match app.looks.lease_sweep(SWEEP_SIZE).await {
         Ok(sweep) if sweep.tasks.is_empty() => return false,
         Ok(sweep) => sweep,
         Err(error) => {
@@ -168,8 +199,14 @@ async fn spawn_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
     true
 }
 
-async fn until_due(app: &App, lanes: &Lanes) -> Duration {
-    let seconds = app.store.next_due(&lanes.open()).await.ok().flatten().unwrap_or(LONGEST_SLEEP);
+/// How long it is until a task may be due for which there is room.
+async fn due(app: &App, lanes: &Lanes) -> Duration {
+    let open = lanes.open();
+    if open.is_empty() { Duration::MAX } else { within(app.store.next_due(&open).await) }
+}
+
+fn within(due: Result<Option<f64>, StoreError>) -> Duration {
+    let seconds = due.ok().flatten().unwrap_or(LONGEST_SLEEP);
     Duration::from_secs_f64(seconds.clamp(0.02, LONGEST_SLEEP))
 }
 

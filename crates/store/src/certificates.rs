@@ -99,7 +99,7 @@ pub struct Advised {
     pub chain_pem: String,
 }
 
-fn held(facts: Value, origin: &str, renew_at: Option<DateTime<Utc>>) -> Result<Held, StoreError> {
+pub(crate) fn held(facts: Value, origin: &str, renew_at: Option<DateTime<Utc>>) -> Result<Held, StoreError> {
     Ok(Held { facts: read("certificate", facts)?, origin: word("origin", origin)?, renew_at })
 }
 

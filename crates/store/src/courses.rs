@@ -10,7 +10,7 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
-use crate::error::{read, read_if};
+use crate::error::{self, Kept, read, read_if};
 use crate::places::Whose;
 use crate::tallies::{Tally, counted_under};
 
@@ -57,25 +57,47 @@ pub(crate) fn kept(
     Ok(course.map(|course| Course { begun_at, ..course }))
 }
 
-/// Writes how far a domain's edit has come.
-pub(crate) async fn write(
-    tx: &mut PgConnection,
+/// How far a domain's edit has come, as it is written.
+pub(crate) struct CourseRow {
     domain_id: Uuid,
-    operator: Option<&str>,
-    course: &Course,
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
+    operator: Option<String>,
+    begun_at: Option<DateTime<Utc>>,
+    course: Kept,
+    at: DateTime<Utc>,
+}
+
+impl CourseRow {
+    pub(crate) fn of(
+        domain_id: Uuid,
+        operator: Option<&str>,
+        course: &Course,
+        at: DateTime<Utc>,
+    ) -> Result<Self, StoreError> {
+        let operator = operator.map(str::to_owned);
+        Ok(Self { domain_id, operator, begun_at: course.begun_at, course: error::kept(course)?, at })
+    }
+}
+
+/// Writes how far domains' edits have come.
+pub(crate) async fn write(tx: &mut PgConnection, rows: &[&CourseRow]) -> Result<(), StoreError> {
+    if rows.is_empty() {
+        return Ok(());
+    }
+
     sqlx::query!(
         "INSERT INTO courses (domain_id, account_id, operator, begun_at, course, changed_at)
-         SELECT id, account_id, coalesce($2, operator), $3, $4, $5 FROM domains WHERE id = $1
+         SELECT d.id, d.account_id, coalesce(n.operator, d.operator), n.begun_at, n.course, n.at
+         FROM unnest($1::uuid[], $2::text[], $3::timestamptz[], $4::jsonb[], $5::timestamptz[])
+             AS n (id, operator, begun_at, course, at)
+         JOIN domains d ON d.id = n.id
          ON CONFLICT (domain_id) DO UPDATE SET operator = coalesce(excluded.operator, courses.operator),
              begun_at = coalesce(courses.begun_at, excluded.begun_at), course = excluded.course,
              changed_at = excluded.changed_at, is_counted = false",
-        domain_id,
-        operator,
-        course.begun_at,
-        json!(course),
-        now
+        &rows.iter().map(|row| row.domain_id).collect::<Vec<_>>(),
+        &rows.iter().map(|row| row.operator.clone()).collect::<Vec<_>>() as _,
+        &rows.iter().map(|row| row.begun_at).collect::<Vec<_>>() as _,
+        &rows.iter().map(|row| row.course.clone()).collect::<Vec<_>>() as _,
+        &rows.iter().map(|row| row.at).collect::<Vec<_>>()
     )
     .execute(tx)
     .await?;

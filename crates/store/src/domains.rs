@@ -1,6 +1,10 @@
 //! Domains: finding one, and loading it.
 
+use std::collections::HashMap;
+use std::iter;
+
 use chrono::{DateTime, Utc};
+use futures::FutureExt;
 use nomenta_core::claim::allowance::Allowance;
 use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::judge::domain::{Domain, Pair, Ties};
@@ -14,13 +18,15 @@ use nomenta_core::reading::survey::Survey;
 use nomenta_core::sheet::ProofAt;
 use uuid::Uuid;
 
+use crate::EndedOrders;
 use crate::Store;
 use crate::StoreError;
 use crate::claims;
 use crate::courses;
-use crate::error::{read, read_if, word};
+use crate::error::{read, read_text, word};
 use crate::ingresses::IngressColumns;
 use crate::places::Whose;
+use crate::together::Done;
 
 /// A domain with what the store alone knows of it.
 #[derive(Clone, Debug)]
@@ -91,6 +97,7 @@ pub struct Named<'a> {
 
 /// A domain's row, with what belongs to it in other tables.
 struct DomainColumns {
+    id: Uuid,
     host: String,
     version: i64,
     token: String,
@@ -100,13 +107,13 @@ struct DomainColumns {
     spread: Option<f64>,
     fingerprint: Option<i64>,
     quiet_looks: i32,
-    survey: Option<serde_json::Value>,
+    survey: Option<String>,
     enrolled_at: DateTime<Utc>,
     superseded: Vec<String>,
-    baseline: Option<serde_json::Value>,
+    baseline: Option<String>,
     moved_at: DateTime<Utc>,
     is_primary: bool,
-    probe: Option<serde_json::Value>,
+    probe: Option<String>,
     ended_at: Option<DateTime<Utc>>,
     ending: Option<String>,
     paused_at: Option<DateTime<Utc>>,
@@ -205,13 +212,32 @@ impl Store {
     pub async fn domain(&self, id: Uuid) -> Result<DomainRecord, StoreError> {
         let host = sqlx::query_scalar!("SELECT host FROM domains WHERE id = $1", id);
         let host = host.fetch_optional(&self.pool).await?;
-        let host = host.ok_or_else(|| StoreError::missing("domain", &id.to_string()))?;
+        let found: Vec<_> = host.into_iter().map(|host| (id, host)).collect();
+        self.records_of(&found).await?.remove(&id).unwrap_or_else(|| Err(gone(id)))
+    }
 
-        let row = sqlx::query_as!(
+    /// A domain that is to be looked at, with how many orders had ended before it was read, for it
+    /// and its pair. Read together with others.
+    ///
+    /// # Errors
+    /// As for [`domain`](Self::domain).
+    pub async fn take_up(&self, id: Uuid) -> Result<(DomainRecord, EndedOrders), StoreError> {
+        self.together.records.call(self, id).await
+    }
+
+    /// The domains with these names and keys, as far as they are still there.
+    async fn records_of(
+        &self,
+        found: &[(Uuid, String)],
+    ) -> Result<HashMap<Uuid, Result<DomainRecord, StoreError>>, StoreError> {
+        let ids: Vec<_> = found.iter().map(|(id, _)| *id).collect();
+        let around = found.iter().flat_map(|(id, host)| around(host).into_iter().map(|name| (*id, name)));
+        let (inner, names): (Vec<_>, Vec<_>) = around.unzip();
+        let rows = sqlx::query_as!(
             DomainColumns,
-            r#"SELECT d.host, d.version, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
-                      d.quiet_looks, d.survey, d.enrolled_at, d.superseded, d.baseline,
-                      d.moved_at, d.is_primary, d.probe, d.ended_at, d.ending, d.paused_at, a.suspended_at,
+            r#"SELECT d.id, d.host, d.version, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
+                      d.quiet_looks, g.survey AS "survey?", d.enrolled_at, d.superseded, g.baseline AS "baseline?",
+                      d.moved_at, d.is_primary, g.probe AS "probe?", d.ended_at, d.ending, d.paused_at, a.suspended_at,
                       d.held_since, d.entry_path, d.error_path, d.switch_at, d.label, d.is_proved_by_zone,
                       n.name AS "next_site?", a.allowance,
                       CASE WHEN a.allowance IS NULL THEN 0 ELSE (SELECT count(*) FROM (
@@ -222,8 +248,10 @@ impl Store {
                       EXISTS (SELECT FROM domains h WHERE h.host = d.host AND h.held_since IS NOT NULL
                               AND h.id <> d.id) AS "is_held_by_another!",
                       c.phase AS "phase?", c.grace_ends_at AS "grace_ends_at?",
-                      (SELECT h.host FROM domains h WHERE h.host = ANY($2) AND h.held_since IS NOT NULL
-                       AND h.account_id <> d.account_id ORDER BY length(h.host) DESC LIMIT 1) AS inside,
+                      (SELECT h.host FROM unnest($2::uuid[], $3::text[]) AS n (id, name) CROSS JOIN LATERAL (
+                           SELECT host, account_id FROM domains
+                           WHERE host = n.name AND held_since IS NOT NULL OFFSET 0) h
+                       WHERE n.id = d.id AND h.account_id <> d.account_id ORDER BY length(h.host) DESC LIMIT 1) AS inside,
                       p.id AS "other_id?", p.host AS "other?", p.stage AS "other_stage?",
                       p.certificate AS "other_certificate?", p.spread AS "other_spread?",
                       EXISTS (SELECT FROM orders_in_flight f WHERE f.domain_id = p.id) AS "other_is_ordered!",
@@ -240,17 +268,54 @@ impl Store {
                                   WHERE (challenger_id = d.id OR holder_id = d.id) AND host = d.host
                                     AND settled_at IS NULL
                                   ORDER BY opened_at LIMIT 1) c ON true
-               LEFT JOIN domains p ON p.pair_id = d.pair_id AND p.id <> d.id
+               LEFT JOIN LATERAL (SELECT id, host, stage, certificate, spread FROM domains
+                                  WHERE pair_id = d.pair_id AND id <> d.id OFFSET 0) p ON true
+               LEFT JOIN sightings g ON g.domain_id = d.id
                LEFT JOIN courses k ON k.domain_id = d.id
                LEFT JOIN tasks t ON t.domain_id = d.id AND t.kind = 'look'
-               WHERE d.id = $1"#,
-            id,
-            &around(&host)
+               WHERE d.id = ANY($1)"#,
+            &ids,
+            &inner,
+            &names
         );
-        let row = row.fetch_optional(&self.pool).await?;
-
-        row.ok_or_else(|| StoreError::missing("domain", &id.to_string()))?.read(id)
+        let rows = rows.fetch_all(&self.pool).await?;
+        Ok(rows.into_iter().map(|row| (row.id, row.read())).collect())
     }
+}
+
+/// Takes some domains up.
+pub(crate) fn taken_up<'a>(store: &'a Store, ids: &'a [Uuid]) -> Done<'a, (DomainRecord, EndedOrders)> {
+    async move {
+        // Counted before anything is read that an order is decided by.
+        let rows = sqlx::query!(
+            r#"SELECT d.id, d.host, p.id AS "other_id?", (
+                   SELECT count(*) FROM orders WHERE domain_ids && array_remove(ARRAY[d.id, p.id], NULL)
+                   AND state <> 'open') AS "ended!"
+               FROM domains d LEFT JOIN LATERAL (
+                   SELECT id FROM domains WHERE pair_id = d.pair_id AND id <> d.id OFFSET 0) p ON true
+               WHERE d.id = ANY($1)"#,
+            ids
+        )
+        .fetch_all(&store.pool)
+        .await?;
+
+        let found: Vec<_> = rows.iter().map(|row| (row.id, row.host.clone())).collect();
+        let mut records = store.records_of(&found).await?;
+        let mut ended: HashMap<_, _> = rows
+            .into_iter()
+            .map(|row| (row.id, EndedOrders::of(iter::once(row.id).chain(row.other_id), row.ended)))
+            .collect();
+        let taken = ids.iter().map(|id| {
+            let record = records.remove(id).unwrap_or_else(|| Err(gone(*id)))?;
+            Ok((record, ended.remove(id).ok_or_else(|| gone(*id))?))
+        });
+        Ok(taken.collect())
+    }
+    .boxed()
+}
+
+fn gone(id: Uuid) -> StoreError {
+    StoreError::missing("domain", &id.to_string())
 }
 
 /// Names around a host, and their wildcards: those by which it might be served
@@ -274,11 +339,12 @@ fn around(host: &str) -> Vec<String> {
 }
 
 impl DomainColumns {
-    fn read(self, id: Uuid) -> Result<DomainRecord, StoreError> {
+    fn read(self) -> Result<DomainRecord, StoreError> {
+        let id = self.id;
         let pair = self.pair()?;
         let ties = self.ties()?;
         let ending = ties.ending;
-        let baseline: Option<Baseline> = read_if("baseline", self.baseline)?;
+        let baseline: Option<Baseline> = read_text("baseline", self.baseline)?;
         let subject = Subject::kept(&self.host);
 
         let ingress = IngressColumns {
@@ -317,11 +383,11 @@ impl DomainColumns {
             account: self.account,
             default_host: self.default_host.into(),
             spread: self.spread,
-            survey: read_if("survey", self.survey)?,
+            survey: read_text("survey", self.survey)?,
             baseline,
             looked_at: self.seen_at,
             next_look: self.due,
-            probe: read_if("probe", self.probe)?,
+            probe: read_text("probe", self.probe)?,
             operator: self.operator,
             course: courses::kept(self.course, self.begun_at)?,
             pair_id: self.other_id,

@@ -4,8 +4,11 @@ use std::error::Error;
 use std::str::FromStr;
 
 use nomenta_core::spelled::UnknownWord;
+use serde::Serialize;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
+use serde_json::value::{RawValue, to_raw_value};
+use sqlx::types::Json;
 use thiserror::Error;
 
 /// What PostgreSQL says (SQLSTATE, by how it begins) while it is not to be had: a broken
@@ -138,6 +141,15 @@ impl StoreError {
     }
 }
 
+/// A value that is stored as JSON, written out already.
+pub(crate) type Kept = Json<Box<RawValue>>;
+
+/// Writes a value out that is stored as JSON.
+pub(crate) fn kept(value: &impl Serialize) -> Result<Kept, StoreError> {
+    let text = to_raw_value(value).map_err(|cause| sqlx::Error::Encode(cause.into()))?;
+    Ok(Json(text))
+}
+
 /// Reads a value that is stored as JSON.
 pub(crate) fn read<T: DeserializeOwned>(what: &'static str, stored: Value) -> Result<T, StoreError> {
     serde_json::from_value(stored).map_err(|cause| StoreError::unreadable(what, cause))
@@ -149,6 +161,21 @@ pub(crate) fn read_if<T: DeserializeOwned>(
     stored: Option<Value>,
 ) -> Result<Option<T>, StoreError> {
     stored.map(|stored| read(what, stored)).transpose()
+}
+
+/// Writes a value out that is stored as text, for nobody to ask for a part of it.
+pub(crate) fn kept_text(value: &impl Serialize) -> Result<String, StoreError> {
+    Ok(serde_json::to_string(value).map_err(|cause| sqlx::Error::Encode(cause.into()))?)
+}
+
+/// Reads such a value, which may be missing.
+pub(crate) fn read_text<T: DeserializeOwned>(
+    what: &'static str,
+    stored: Option<String>,
+) -> Result<Option<T>, StoreError> {
+    let read =
+        |text: String| serde_json::from_str(&text).map_err(|cause| StoreError::unreadable(what, cause));
+    stored.map(read).transpose()
 }
 
 /// Reads a word of one of the enums that spell theirs once.

@@ -1,8 +1,6 @@
 //! The account at the CA, and how much of it may be used.
 
 use chrono::{DateTime, Duration, Utc};
-use nomenta_core::judge::evidence::{Limit, Spent};
-use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
@@ -47,71 +45,7 @@ impl AccountChangeAtCa {
     }
 }
 
-/// Orders that are younger than the one that uses a budget up.
-fn last_of(most: u32) -> i64 {
-    most.saturating_sub(1).into()
-}
-
 impl Store {
-    /// The budget that has no room for an order now, if any: the registered
-    /// domain's, the account's, or the CA's own request for patience.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn spent(
-        &self,
-        domain_id: Uuid,
-        registered: &str,
-        directory: &str,
-        limits: Limits,
-        now: DateTime<Utc>,
-    ) -> Result<Option<Spent>, StoreError> {
-        // Of each budget the order that has to leave its window before there is room again.
-        let row = sqlx::query!(
-            r#"SELECT (SELECT throttled_until FROM acme_accounts WHERE directory = $1) AS throttled,
-                      (SELECT placed_at FROM orders WHERE registered = $2 AND placed_at > $3
-                       ORDER BY placed_at DESC OFFSET $4 LIMIT 1) AS registered,
-                      (SELECT placed_at FROM orders
-                       WHERE account_id = (SELECT account_id FROM domains WHERE id = $5) AND placed_at > $6
-                       ORDER BY placed_at DESC OFFSET $7 LIMIT 1) AS customer,
-                      (SELECT placed_at FROM orders WHERE placed_at > $6
-                       ORDER BY placed_at DESC OFFSET $8 LIMIT 1) AS everybody"#,
-            directory,
-            registered,
-            now - DOMAIN_WINDOW,
-            last_of(limits.per_domain),
-            domain_id,
-            now - ACCOUNT_WINDOW,
-            last_of(limits.per_customer),
-            last_of(limits.per_account)
-        );
-        let row = row.fetch_one(&self.pool).await?;
-
-        let throttled = row.throttled.filter(|until| *until > now);
-        let throttled = throttled.map(|free_at| Spent { limit: Limit::Issuer, free_at });
-        let own = [
-            (
-                row.registered,
-                DOMAIN_WINDOW,
-                format!("{} orders in a week for {registered}", limits.per_domain),
-            ),
-            (
-                row.customer,
-                ACCOUNT_WINDOW,
-                format!("{} orders in three hours for one account", limits.per_customer),
-            ),
-            (
-                row.everybody,
-                ACCOUNT_WINDOW,
-                format!("{} orders in three hours for the account at the CA", limits.per_account),
-            ),
-        ];
-        let mut own = own.into_iter().filter_map(|(placed_at, window, limit)| {
-            Some(Spent { limit: Limit::Own(limit), free_at: placed_at? + window })
-        });
-        Ok(throttled.or_else(|| own.next()))
-    }
-
     /// The CA account's credentials, sealed.
     ///
     /// # Errors

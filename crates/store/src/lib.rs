@@ -30,6 +30,7 @@ mod intake;
 mod issuer;
 mod jobs;
 mod keys;
+mod known;
 mod lanes;
 mod leaving;
 mod lifeline;
@@ -55,15 +56,18 @@ mod strays;
 mod sweeps;
 mod tallies;
 mod tasks;
+mod together;
 mod tokens;
 mod version;
 mod walk;
 mod watchman;
+mod written;
 
 use std::sync::Arc;
 
 use nomenta_core::claim::rules::Rules;
 use sqlx::PgPool;
+use uuid::Uuid;
 
 pub use accounts::{AccountChange, AccountRow, NameFilter};
 pub use actor::Actor;
@@ -86,6 +90,7 @@ pub use intake::{Intake, Row};
 pub use issuer::{AccountChangeAtCa, Limits};
 pub use jobs::{FreshToken, ItemRow, JobLease, NewJob};
 pub use keys::{KeyAccount, KeyRow, NewKey};
+pub use known::{Inquiry, Known};
 pub use lanes::Lane;
 pub use looks::{FindingRow, Looked, SpreadRow};
 pub use moves::Move;
@@ -111,7 +116,9 @@ pub use watchman::Watchman;
 
 use numbering::Teller;
 use pools::Pools;
+use together::Together;
 use walk::Reckoned;
+use written::LookRow;
 
 /// The records of one platform.
 #[derive(Clone, Debug)]
@@ -123,8 +130,31 @@ pub struct Store {
     teller: Arc<Teller>,
     rules: Rules,
     reckoned: Arc<Reckoned>,
+    together: Arc<LookCalls>,
     /// Whom its changes are for.
     actor: Option<Arc<Actor>>,
+}
+
+/// Reads and writes of looks under way at once; each is of several looks where there are many.
+const READS: usize = 2;
+const WRITES: usize = 3;
+
+/// What looks ask of the records, done together where several ask at once.
+#[derive(Debug)]
+struct LookCalls {
+    records: Together<Uuid, (DomainRecord, EndedOrders)>,
+    known: Together<Inquiry, Known>,
+    looks: Together<LookRow, ()>,
+}
+
+impl Default for LookCalls {
+    fn default() -> Self {
+        Self {
+            records: Together::new(READS, domains::taken_up),
+            known: Together::new(READS, known::known),
+            looks: Together::new(WRITES, written::looks),
+        }
+    }
 }
 
 impl Store {
@@ -136,8 +166,16 @@ impl Store {
         let Pools { work, search, listening, .. } = Pools::of(url)?;
         sqlx::migrate!().run(&work).await.map_err(sqlx::Error::from)?;
         let teller = Teller::start(work.clone());
-        let store =
-            Self { pool: work, search, listening, teller, rules, reckoned: Arc::default(), actor: None };
+        let store = Self {
+            pool: work,
+            search,
+            listening,
+            teller,
+            rules,
+            reckoned: Arc::default(),
+            together: Arc::default(),
+            actor: None,
+        };
         store.write_sought().await?;
         Ok(store)
     }

@@ -1,6 +1,8 @@
 //! The end of a look: state, findings, events and what follows, in one
 //! transaction.
 
+use std::slice;
+
 use chrono::{DateTime, Utc};
 use nomenta_api::event::Event;
 use nomenta_core::judge::baseline::Baseline;
@@ -11,12 +13,9 @@ use nomenta_core::judge::finding::Finding;
 use nomenta_core::judge::gate::{GateName, Gates};
 use nomenta_core::judge::standing::Standing;
 use nomenta_core::judge::step::Outcome;
-use nomenta_core::judge::waiting::Wait;
 use nomenta_core::learned::course::Course;
 use nomenta_core::name::mask::Mask;
 use nomenta_core::reading::survey::Survey;
-use serde_json::json;
-use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::DomainRecord;
@@ -24,13 +23,13 @@ use crate::Lease;
 use crate::Store;
 use crate::StoreError;
 use crate::claims;
-use crate::courses;
-use crate::error::{read, word};
+use crate::error::{kept_text, read};
 use crate::events::{self, About};
 use crate::lanes::Lane;
-use crate::locks::{self, Told};
+use crate::locks;
 use crate::orders::{self, NewOrder};
 use crate::tasks::{self, TaskKind};
+use crate::written::{self, Found, LookRow, Sighting, Written};
 
 /// What a look found.
 pub struct Looked<'a> {
@@ -50,16 +49,6 @@ pub struct Looked<'a> {
     pub drifts: &'a [Drift],
     /// An order to open, to be worked on next.
     pub order: Option<&'a NewOrder>,
-}
-
-impl Looked<'_> {
-    /// The lane in which the domain is looked at next: a zone that did not answer now, or took all
-    /// that a look may cost, will take its time again.
-    fn next_lane(&self) -> Lane {
-        let is_slow = |code| matches!(code, Code::Unreachable | Code::SurveyCutShort);
-        let is_silent = self.outcome.findings.iter().any(|finding| is_slow(finding.code));
-        if is_silent { Lane::Silent } else { Lane::Usual }
-    }
 }
 
 /// Who saw the routing from one moment on.
@@ -85,7 +74,8 @@ pub struct FindingRow {
 }
 
 impl Store {
-    /// Writes what a look found. No second order is opened beside one on the way.
+    /// Writes what a look found, together with others that have come to their end. No second
+    /// order is opened beside one on the way.
     ///
     /// # Errors
     /// [`StoreError::LeaseLost`] if another process has taken the task; then
@@ -97,35 +87,18 @@ impl Store {
         looked: &Looked<'_>,
         now: DateTime<Utc>,
     ) -> Result<(), StoreError> {
-        let outcome = looked.outcome;
+        let row = LookRow::of(lease, before, looked, now)?;
+        let is_settled = matters_to_rivals(before, &looked.outcome.gates);
+        if !is_settled && looked.order.is_none() {
+            return self.together.looks.call(self, row).await;
+        }
+
+        // Whatever others have a part in is written by itself.
         let mut tx = self.begin().await?;
-        let claims = locks::lock(&mut tx, &[before.id]).await?;
+        let written = written::write(&mut tx, slice::from_ref(&row)).await?;
+        written.has(&row)?;
+        let Written { claims, mut told, .. } = written;
         let claim = claims.get(before.id).ok_or(StoreError::LeaseLost)?;
-
-        let next =
-            tasks::Next { due: outcome.next_look, quick: outcome.quick, tries: 0, lane: looked.next_lane() };
-        tasks::finish(&mut tx, lease, Some(next)).await?;
-        write_state(&mut tx, before.id, looked, now).await?;
-        write_spread(&mut tx, before.id, &outcome.waits, now).await?;
-        if let Some(course) = looked.course {
-            courses::write(&mut tx, before.id, looked.operator, course, now).await?;
-        }
-
-        let mask = before.domain.mask();
-        let mut happened = gate_events(&before.domain.gates, &outcome.gates, &mask);
-        happened.extend(write_findings(&mut tx, before.id, &outcome.findings, &mask, now).await?);
-        // What stood there and what stands there now may be tokens of other claims too.
-        let surveys = before.survey.iter().chain([looked.survey]);
-        let mask = surveys.fold(mask, |mask, survey| mask.and(before.domain.mask_of_others(survey)));
-        happened.extend(looked.drifts.iter().map(|drift| Event::Drifted(masked(drift, &mask))));
-
-        let mut told = Told::default();
-        happened.into_iter().for_each(|event| told.event(claim, event));
-        if leads_otherwise(&before.domain.gates, &outcome.gates) {
-            told.touch(&claim.host);
-            claims.sibling(before.id).into_iter().for_each(|sibling| told.touch(&sibling.host));
-        }
-        let is_settled = matters_to_rivals(before, &outcome.gates);
         if is_settled {
             claims::settle(&mut tx, self, &claim.host, &mut told, now).await?;
         }
@@ -180,14 +153,15 @@ impl Store {
         let mut tx = self.begin().await?;
 
         sqlx::query!(
-            "UPDATE domains SET survey = $2, looked_at = $3, codes = $4 WHERE id = $1",
+            "UPDATE domains SET looked_at = $2, codes = $3 WHERE id = $1",
             record.id,
-            json!(survey),
             now,
-            &codes_of(findings)
+            &written::codes_of(findings)
         )
         .execute(&mut *tx)
         .await?;
+        let sighting = Sighting { id: record.id, survey: kept_text(survey)?, baseline: None, probe: None };
+        written::write_sightings(&mut tx, &[&sighting]).await?;
         tasks::finish(
             &mut tx,
             lease,
@@ -195,7 +169,9 @@ impl Store {
         )
         .await?;
 
-        let happened = write_findings(&mut tx, record.id, findings, &record.domain.mask(), now).await?;
+        let found = Found { id: record.id, findings: findings.to_vec(), mask: record.domain.mask(), now };
+        let happened = written::write_findings(&mut tx, &[&found]).await?;
+        let happened: Vec<_> = happened.into_iter().map(|(_, event)| event).collect();
         events::append(&mut tx, About { id: Some(record.id), host: &name }, now, &happened).await?;
         self.commit(tx).await?;
         Ok(())
@@ -236,45 +212,6 @@ impl Store {
     }
 }
 
-async fn write_state(
-    tx: &mut PgConnection,
-    domain_id: Uuid,
-    looked: &Looked<'_>,
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
-    let outcome = looked.outcome;
-    let state = |name: GateName| outcome.gates.get(name).state.as_str();
-    sqlx::query!(
-        "UPDATE domains SET zone = $2, gates = $3, stage = $4, spread = $5, fingerprint = $6,
-         quiet_looks = $7, survey = $8, looked_at = $9, moved_at = $10,
-         baseline = coalesce(baseline, $11), probe = coalesce($12, probe),
-         ownership = $13, routing = $14, certificate = $15, serving = $16, operator = coalesce($17, operator),
-         codes = $18 WHERE id = $1",
-        domain_id,
-        outcome.zone.as_str(),
-        json!(outcome.gates),
-        outcome.gates.stage().as_str(),
-        outcome.spread,
-        outcome.fingerprint,
-        outcome.quiet_looks,
-        json!(looked.survey),
-        now,
-        outcome.moved_at,
-        looked.baseline.map(|baseline| json!(baseline)),
-        looked.probe.map(|probe| json!(probe)),
-        state(GateName::Ownership),
-        state(GateName::Routing),
-        state(GateName::Certificate),
-        state(GateName::Serving),
-        looked.operator,
-        &codes_of(&outcome.findings)
-    )
-    .execute(&mut *tx)
-    .await?;
-
-    Ok(())
-}
-
 /// Whether the claims of the name may have to be settled anew: this one's proof or
 /// certificate stands otherwise than before, or a contest goes on, in which time counts.
 fn matters_to_rivals(before: &DomainRecord, after: &Gates) -> bool {
@@ -290,12 +227,12 @@ fn matters_to_rivals(before: &DomainRecord, after: &Gates) -> bool {
 
 /// Whether the edge must know: the redirect to a primary comes and goes with its
 /// certificate.
-fn leads_otherwise(before: &Gates, after: &Gates) -> bool {
+pub(crate) fn leads_otherwise(before: &Gates, after: &Gates) -> bool {
     let is_reached = |gates: &Gates| gates.get(GateName::Certificate).state.is_reached();
     is_reached(before) != is_reached(after)
 }
 
-fn masked(drift: &Drift, mask: &Mask) -> Drift {
+pub(crate) fn masked(drift: &Drift, mask: &Mask) -> Drift {
     Drift {
         what: drift.what.clone(),
         from: drift.from.iter().map(|value| mask.hide(value)).collect(),
@@ -303,39 +240,8 @@ fn masked(drift: &Drift, mask: &Mask) -> Drift {
     }
 }
 
-/// Adds a row when other vantages see the routing than before.
-async fn write_spread(
-    tx: &mut PgConnection,
-    domain_id: Uuid,
-    waits: &[Wait],
-    now: DateTime<Utc>,
-) -> Result<(), StoreError> {
-    if waits.is_empty() {
-        return Ok(());
-    }
-
-    // A silent vantage is left out of the share.
-    let answering = waits.iter().filter(|wait| wait.answers);
-    let asked: Vec<_> = answering.map(|wait| wait.vantage.clone()).collect();
-    let seeing: Vec<_> = waits.iter().filter(|wait| wait.sees).map(|wait| wait.vantage.clone()).collect();
-    sqlx::query!(
-        "INSERT INTO spreads (domain_id, at, seeing, asked) SELECT $1, $2, $3::text[], $4::text[]
-         WHERE NOT EXISTS (
-             SELECT FROM (SELECT seeing, asked FROM spreads WHERE domain_id = $1 ORDER BY at DESC LIMIT 1) last
-             WHERE last.seeing = $3 AND last.asked = $4)",
-        domain_id,
-        now,
-        &seeing,
-        &asked
-    )
-    .execute(&mut *tx)
-    .await?;
-
-    Ok(())
-}
-
 /// Events go to everyone who listens, so the token in them is masked.
-fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
+pub(crate) fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
     let changed = before.0.iter().zip(&after.0).filter(|(before, after)| before.state != after.state);
     changed
         .map(|(before, after)| Event::GateChanged {
@@ -348,60 +254,10 @@ fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
         .collect()
 }
 
-fn codes_of(findings: &[Finding]) -> Vec<String> {
-    findings.iter().map(|finding| finding.code.to_string()).collect()
-}
-
-/// Keeps the first-seen time of findings that stay open; returns the events
-/// for those that came and went. The domain's row must be written already.
-async fn write_findings(
-    tx: &mut PgConnection,
-    domain_id: Uuid,
-    findings: &[Finding],
-    mask: &Mask,
-    now: DateTime<Utc>,
-) -> Result<Vec<Event>, StoreError> {
-    let codes = codes_of(findings);
-    let severities: Vec<_> = findings.iter().map(|finding| finding.severity.to_string()).collect();
-    let bodies: Vec<_> = findings.iter().map(|finding| json!(finding)).collect();
-    let gone = sqlx::query_scalar!(
-        "DELETE FROM findings WHERE domain_id = $1 AND code <> ALL($2) RETURNING code",
-        domain_id,
-        &codes
-    )
-    .fetch_all(&mut *tx)
-    .await?;
-
-    let mut happened = Vec::new();
-    for code in gone {
-        happened.push(Event::FindingCleared { code: word("finding", &code)? });
-    }
-    if findings.is_empty() {
-        return Ok(happened);
-    }
-
-    let new = sqlx::query_scalar!(
-        r#"WITH written AS (
-               INSERT INTO findings (domain_id, code, severity, body, first_seen, last_seen, host, stage, enrolled_at,
-                   moved_at)
-               SELECT d.id, n.code, n.severity, n.body, $5, $5, d.host, d.stage, d.enrolled_at, d.moved_at
-               FROM unnest($2::text[], $3::text[], $4::jsonb[]) AS n (code, severity, body)
-               JOIN domains d ON d.id = $1
-               ON CONFLICT (domain_id, code) DO UPDATE SET body = excluded.body, last_seen = excluded.last_seen
-               RETURNING code, xmax = 0 AS is_new)
-           SELECT code FROM written WHERE is_new"#,
-        domain_id,
-        &codes,
-        &severities,
-        &bodies,
-        now
-    )
-    .fetch_all(&mut *tx)
-    .await?;
-
-    let opened = findings.iter().filter(|finding| new.iter().any(|code| code == finding.code.as_str()));
-    happened.extend(
-        opened.map(|finding| Event::FindingOpened { code: finding.code, remedy: mask.hide(&finding.remedy) }),
-    );
-    Ok(happened)
+/// The lane in which the domain is looked at next: a zone that did not answer now, or took all
+/// that a look may cost, will take its time again.
+pub(crate) fn next_lane(outcome: &Outcome) -> Lane {
+    let is_slow = |code| matches!(code, Code::Unreachable | Code::SurveyCutShort);
+    let is_silent = outcome.findings.iter().any(|finding| is_slow(finding.code));
+    if is_silent { Lane::Silent } else { Lane::Usual }
 }

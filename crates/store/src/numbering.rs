@@ -20,8 +20,11 @@ use crate::channel::Channel;
 
 /// Serialises those who number.
 const NUMBER_LOCK: i64 = 0x6e6f_6d65;
-/// How long what comes is gathered.
+/// How long what comes is gathered, and how long where much comes.
 const GATHERED: Duration = Duration::from_millis(5);
+const GATHERED_OF_MUCH: Duration = Duration::from_millis(25);
+/// Events, and changes, told at once that are much.
+const MUCH: i64 = 8;
 /// How often what a process that died has left is looked for.
 const LOOKED_FOR: Duration = Duration::from_secs(2);
 /// How long the teller waits when the database is away.
@@ -42,18 +45,21 @@ impl Teller {
         let teller = Arc::new(Self::default());
         let weak = Arc::downgrade(&teller);
         tokio::spawn(async move {
+            let mut moment = GATHERED;
             while let Some(teller) = weak.upgrade() {
                 let _ = timeout(LOOKED_FOR, teller.committed.notified()).await;
-                sleep(GATHERED).await;
-                if teller.tell(&pool).await.is_err() {
-                    sleep(AWAY).await;
+                sleep(moment).await;
+                match teller.tell(&pool).await {
+                    Ok(told) => moment = if told > MUCH { GATHERED_OF_MUCH } else { GATHERED },
+                    Err(_) => sleep(AWAY).await,
                 }
             }
         });
         teller
     }
 
-    async fn tell(&self, pool: &PgPool) -> Result<(), StoreError> {
+    /// Tells what is left, and returns how much that was.
+    async fn tell(&self, pool: &PgPool) -> Result<i64, StoreError> {
         let has_work = self.has_work.swap(false, Ordering::AcqRel);
         let told = number(pool, has_work).await;
         match &told {
@@ -65,7 +71,7 @@ impl Teller {
                 self.committed.notify_one();
             }
         }
-        told.map(drop)
+        told
     }
 }
 

@@ -51,6 +51,12 @@ pub struct EndedOrders {
     count: i64,
 }
 
+impl EndedOrders {
+    pub(crate) fn of(domain_ids: impl IntoIterator<Item = Uuid>, count: i64) -> Self {
+        Self { domain_ids: domain_ids.into_iter().collect(), count }
+    }
+}
+
 /// An open order.
 #[derive(Clone, Debug)]
 pub struct OrderRow {
@@ -145,21 +151,6 @@ impl Store {
         sqlx::query!("UPDATE orders SET url = NULL WHERE id = $1", order_id).execute(&mut *tx).await?;
         tx.commit().await?;
         Ok(())
-    }
-
-    /// How many orders have ended for some domains; to be read before anything
-    /// that an order is decided by.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn ended_orders(&self, domain_ids: Vec<Uuid>) -> Result<EndedOrders, StoreError> {
-        let count = sqlx::query_scalar!(
-            r#"SELECT count(*) AS "count!" FROM orders WHERE domain_ids && $1 AND state <> 'open'"#,
-            &domain_ids
-        );
-        let count = count.fetch_one(&self.pool).await?;
-
-        Ok(EndedOrders { domain_ids, count })
     }
 
     /// Ends an order with a certificate, and makes its domains due for a look.

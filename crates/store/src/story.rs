@@ -2,7 +2,7 @@
 
 use chrono::{DateTime, Utc};
 use nomenta_api::certificate::OrderStatus;
-use nomenta_core::judge::evidence::{OrderState, Problem, RATE_LIMITED};
+use nomenta_core::judge::evidence::{Problem, RATE_LIMITED};
 use nomenta_core::reading::method::Method;
 use sqlx::PgConnection;
 use uuid::Uuid;
@@ -48,32 +48,6 @@ impl Store {
         .execute(&self.pool)
         .await?;
         Ok(())
-    }
-
-    /// Where the latest order that covers a domain stands.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn order_state(&self, domain_id: Uuid) -> Result<OrderState, StoreError> {
-        let row = sqlx::query!(
-            "SELECT state, url, problem, retry_at FROM orders WHERE domain_ids @> ARRAY[$1::uuid]
-             ORDER BY placed_at DESC LIMIT 1",
-            domain_id
-        )
-        .fetch_optional(&self.pool)
-        .await?;
-
-        let Some(row) = row else { return Ok(OrderState::None) };
-
-        let problem = read_if("problem", row.problem)?;
-        Ok(match (word("state of an order", &row.state)?, problem, row.retry_at) {
-            (OrderStatus::Open, _, _) if row.url.is_none() => OrderState::Wanted,
-            (OrderStatus::Open, _, _) => OrderState::Open,
-            (OrderStatus::Refused, Some(problem), Some(retry_at)) => {
-                OrderState::Refused { problem, retry_at }
-            }
-            _ => OrderState::None,
-        })
     }
 
     /// The CA's word on the last order that ended for a domain, where it refused it:

@@ -70,17 +70,20 @@ impl Store {
         Ok(done.rows_affected())
     }
 
-    /// Whether any quick look is due by a moment, and how many full ones are.
+    /// Whether any quick look is due by a moment, and how many full ones are, counted up to
+    /// `most`.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn due_by(&self, moment: DateTime<Utc>) -> Result<(bool, i64), StoreError> {
+    pub async fn due_by(&self, moment: DateTime<Utc>, most: i64) -> Result<(bool, i64), StoreError> {
         let row = sqlx::query!(
             // The first one tells; to count them all would take as long as to look.
             r#"SELECT (SELECT due FROM tasks WHERE quick IS NOT NULL AND due <= $1
                        ORDER BY due LIMIT 1) IS NOT NULL AS "quick!",
-                      (SELECT count(*) FROM tasks WHERE quick IS NULL AND kind = 'look' AND due <= $1) AS "full!""#,
-            moment
+                      (SELECT count(*) FROM (SELECT FROM tasks WHERE quick IS NULL AND kind = 'look' AND due <= $1
+                                             LIMIT $2) due) AS "full!""#,
+            moment,
+            most
         )
         .fetch_one(&self.pool)
         .await?;
@@ -97,10 +100,10 @@ impl Store {
             r#"WITH taken AS (
                  SELECT ctid AS place, domain_id FROM tasks
                  WHERE due <= now() AND (leased_until IS NULL OR leased_until < now())
-                   AND quick IS NOT NULL AND kind = 'look'
+                   AND quick IS NOT NULL
                  ORDER BY due LIMIT $3 FOR UPDATE SKIP LOCKED)
                UPDATE tasks t SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
-               -- Row by row: a join by hash would read both tables whole.
+               -- Row by row, on connections on which no table is read whole.
                FROM taken, LATERAL (
                    SELECT host, zone, stage, quiet_looks FROM domains WHERE id = taken.domain_id OFFSET 0) d
                WHERE t.ctid = taken.place

@@ -1,6 +1,8 @@
 //! The leased queue. A lease is held for a short time and renewed; a process
 //! that dies simply stops renewing.
 
+use std::collections::BTreeSet;
+
 use chrono::{DateTime, Utc};
 use sqlx::PgConnection;
 use uuid::Uuid;
@@ -47,12 +49,13 @@ impl Store {
     pub async fn lease(&self, lane: Lane, most: usize) -> Result<Vec<Lease>, StoreError> {
         let lease = Uuid::new_v4();
         let rows = sqlx::query!(
-            "UPDATE tasks SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
-             WHERE (domain_id, kind) IN (
-                 SELECT domain_id, kind FROM tasks
+            "WITH taken AS (
+                 SELECT ctid AS place FROM tasks
                  WHERE lane = $3 AND due <= now() AND (leased_until IS NULL OR leased_until < now()) AND quick IS NULL
                  ORDER BY due LIMIT $4 FOR UPDATE SKIP LOCKED)
-             RETURNING domain_id, kind, tries",
+             UPDATE tasks t SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
+             FROM taken WHERE t.ctid = taken.place
+             RETURNING t.domain_id, t.kind, t.tries",
             lease,
             LEASE_SECONDS,
             lane.number(),
@@ -88,8 +91,8 @@ impl Store {
         held(done.rows_affected())
     }
 
-    /// Seconds until something is due, or a lease runs out, in one of these lanes or for a
-    /// quick look; `None` if nothing is queued there.
+    /// Seconds until something is due, or a lease runs out, in one of these lanes; `None` if
+    /// nothing is queued there.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
@@ -98,19 +101,30 @@ impl Store {
         let seconds = sqlx::query_scalar!(
             // What is due is leased by somebody, and of what is not due yet the first one counts.
             "SELECT extract(epoch FROM min(greatest(due, leased_until)) - now())::float8 FROM (
-                 (SELECT t.due, t.leased_until FROM unnest($1::smallint[]) AS l (lane) CROSS JOIN LATERAL (
-                      (SELECT due, leased_until FROM tasks WHERE lane = l.lane AND quick IS NULL AND due <= now()
-                       ORDER BY due LIMIT 500)
-                      UNION ALL
-                      (SELECT due, leased_until FROM tasks WHERE lane = l.lane AND quick IS NULL AND due > now()
-                       ORDER BY due LIMIT 1)) t)
-                 UNION ALL
+                 SELECT t.due, t.leased_until FROM unnest($1::smallint[]) AS l (lane) CROSS JOIN LATERAL (
+                     (SELECT due, leased_until FROM tasks WHERE lane = l.lane AND quick IS NULL AND due <= now()
+                      ORDER BY due LIMIT 500)
+                     UNION ALL
+                     (SELECT due, leased_until FROM tasks WHERE lane = l.lane AND quick IS NULL AND due > now()
+                      ORDER BY due LIMIT 1)) t) first",
+            &lanes
+        );
+        Ok(seconds.fetch_one(&self.pool).await?)
+    }
+
+    /// Seconds until a quick look is due, or a lease on one runs out; `None` if none is queued.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn next_quick_due(&self) -> Result<Option<f64>, StoreError> {
+        let seconds = sqlx::query_scalar!(
+            // As above.
+            "SELECT extract(epoch FROM min(greatest(due, leased_until)) - now())::float8 FROM (
                  (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL AND due <= now()
                   ORDER BY due LIMIT 5000)
                  UNION ALL
                  (SELECT due, leased_until FROM tasks WHERE quick IS NOT NULL AND due > now()
-                  ORDER BY due LIMIT 1)) first",
-            &lanes
+                  ORDER BY due LIMIT 1)) first"
         );
         Ok(seconds.fetch_one(&self.pool).await?)
     }
@@ -242,38 +256,47 @@ pub(crate) async fn finish(
     lease: &Lease,
     next: Option<Next>,
 ) -> Result<(), StoreError> {
-    let kind = lease.kind.as_str();
-    let done = match next {
-        Some(Next { due, quick, tries, lane }) => {
-            sqlx::query!(
-                "UPDATE tasks SET due = CASE WHEN again THEN now() ELSE $4 END,
-                 quick = CASE WHEN again THEN NULL ELSE $5::bigint END, quick_looks = 0,
-                 lane = CASE WHEN again THEN lane ELSE $7 END, tries = $6, lease = NULL, leased_until = NULL, again = false
-                 WHERE domain_id = $1 AND kind = $2 AND lease = $3",
-                lease.domain_id,
-                kind,
-                lease.lease,
-                due,
-                quick,
-                tries,
-                lane.number()
-            )
-            .execute(&mut *tx)
-            .await?
-        }
-        None => {
-            sqlx::query!(
-                "DELETE FROM tasks WHERE domain_id = $1 AND kind = $2 AND lease = $3",
-                lease.domain_id,
-                kind,
-                lease.lease
-            )
-            .execute(&mut *tx)
-            .await?
-        }
-    };
+    if let Some(next) = next {
+        return held(finish_all(tx, &[(lease, &next)]).await?.len() as u64);
+    }
 
+    let done = sqlx::query!(
+        "DELETE FROM tasks WHERE domain_id = $1 AND kind = $2 AND lease = $3",
+        lease.domain_id,
+        lease.kind.as_str(),
+        lease.lease
+    )
+    .execute(&mut *tx)
+    .await?;
     held(done.rows_affected())
+}
+
+/// Ends tasks that are due again, and tells which, by domain and lease: the leases of the others
+/// are lost. Tasks of several domains must be locked.
+pub(crate) async fn finish_all(
+    tx: &mut PgConnection,
+    ends: &[(&Lease, &Next)],
+) -> Result<BTreeSet<(Uuid, Uuid)>, StoreError> {
+    let rows = sqlx::query!(
+        r#"UPDATE tasks t SET due = CASE WHEN t.again THEN now() ELSE n.due END,
+               quick = CASE WHEN t.again THEN NULL ELSE n.quick END, quick_looks = 0,
+               lane = CASE WHEN t.again THEN t.lane ELSE n.lane END, tries = n.tries, lease = NULL, leased_until = NULL,
+               again = false
+           FROM unnest($1::uuid[], $2::text[], $3::uuid[], $4::timestamptz[], $5::bigint[], $6::int[], $7::smallint[])
+               AS n (domain_id, kind, lease, due, quick, tries, lane)
+           WHERE t.domain_id = n.domain_id AND t.kind = n.kind AND t.lease = n.lease
+           RETURNING n.domain_id AS "domain_id!", n.lease AS "lease!""#,
+        &ends.iter().map(|(lease, _)| lease.domain_id).collect::<Vec<_>>(),
+        &ends.iter().map(|(lease, _)| lease.kind.to_string()).collect::<Vec<_>>(),
+        &ends.iter().map(|(lease, _)| lease.lease).collect::<Vec<_>>(),
+        &ends.iter().map(|(_, next)| next.due).collect::<Vec<_>>(),
+        &ends.iter().map(|(_, next)| next.quick).collect::<Vec<_>>() as _,
+        &ends.iter().map(|(_, next)| next.tries).collect::<Vec<_>>(),
+        &ends.iter().map(|(_, next)| next.lane.number()).collect::<Vec<_>>()
+    )
+    .fetch_all(&mut *tx)
+    .await?;
+    Ok(rows.into_iter().map(|row| (row.domain_id, row.lease)).collect())
 }
 
 /// Goes on only while the lease is held, and keeps it so until the end of the transaction.

@@ -27,13 +27,15 @@ const PROGRAMS: [(&str, &str); 6] = [
 /// Where a program is: on the path, in the system folders, or among
 /// PostgreSQL's versions, the newest first.
 pub(crate) fn program(name: &str) -> Option<PathBuf> {
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    let mut folders: Vec<_> = std::env::split_paths(&path).collect();
-    folders.extend(["/usr/sbin", "/usr/bin", "/usr/local/bin"].map(PathBuf::from));
-
+    // Before the path, in which Debian has a script for each of PostgreSQL's programs that looks
+    // for it anew at each call.
     let mut versions: Vec<_> = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten().collect();
     versions.sort_by_key(|v| std::cmp::Reverse(v.file_name().to_string_lossy().parse::<u32>().unwrap_or(0)));
-    folders.extend(versions.into_iter().map(|v| v.path().join("bin")));
+    let mut folders: Vec<_> = versions.into_iter().map(|v| v.path().join("bin")).collect();
+
+    let path = std::env::var_os("PATH").unwrap_or_default();
+    folders.extend(std::env::split_paths(&path));
+    folders.extend(["/usr/sbin", "/usr/bin", "/usr/local/bin"].map(PathBuf::from));
 
     folders.into_iter().map(|f| f.join(name)).find(|p| p.is_file())
 }

@@ -78,8 +78,10 @@ impl Browser {
 
     /// Waits until the selector finds something that is shown.
     pub(crate) async fn see(&self, css: &str) -> fantoccini::elements::Element {
-        let found = self.page.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await;
-        found.unwrap_or_else(|e| panic!("{css} is not on the page: {e}"))
+        match self.page.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await {
+            Ok(found) => found,
+            Err(error) => panic!("{css} is not on the page: {error}; it says:\n{}", self.text().await),
+        }
     }
 
     /// Clicks once the element is there and holds still: some come sliding in.

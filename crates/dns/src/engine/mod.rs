@@ -1,5 +1,5 @@
 //! The engine: thousands of questions on the way at once over a few UDP
-//! sockets, driven by one task.
+//! sockets, driven by one thread.
 //!
 //! An engine of our own, since a resolver library keeps a task and a timer for
 //! each question, and asks one server as fast as it is told to; a sweep puts a
@@ -93,13 +93,28 @@ impl Engine {
     async fn submit(&self, questions: Vec<Prepared>) -> Vec<(Raw, Duration)> {
         let submit = self.submit.get_or_init(|| {
             let (submit, batches) = mpsc::unbounded_channel();
-            tokio::spawn(Driver::new(self.settings).run(batches));
+            drive(self.settings, batches);
             submit
         });
 
         let (done, answers) = oneshot::channel();
         let sent = submit.send(Batch { questions, done });
         if sent.is_ok() { answers.await.unwrap_or_default() } else { Vec::new() }
+    }
+}
+
+/// Gives the driver a thread of its own until nobody asks any more: while it waited behind whatever
+/// else a shared one has to do, replies would.
+fn drive(settings: Settings, batches: mpsc::UnboundedReceiver<Batch>) {
+    let run = move || {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+        match runtime {
+            Ok(runtime) => runtime.block_on(Driver::new(settings).run(batches)),
+            Err(error) => tracing::error!(%error, "no questions can be sent"),
+        }
+    };
+    if let Err(error) = std::thread::Builder::new().name("questions".into()).spawn(run) {
+        tracing::error!(%error, "no questions can be sent");
     }
 }
 

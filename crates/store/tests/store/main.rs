@@ -26,9 +26,9 @@ use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::{
-    AccountChange, DomainRecord, Enrolment, EventFilter, Expected, Issued, Lane, Lease, Limits, Looked,
-    NameFilter, Named, NewChallenge, NewDomain, NewKey, NewOrder, NewSite, QuickDone, Store, StoreError,
-    TaskKind, Whose,
+    AccountChange, DomainRecord, Enrolment, EventFilter, Expected, Inquiry, Issued, Lane, Lease, Limits,
+    Looked, NameFilter, Named, NewChallenge, NewDomain, NewKey, NewOrder, NewSite, QuickDone, Store,
+    StoreError, TaskKind, Whose,
 };
 use nomenta_world::Databases;
 use tokio::runtime::Runtime;
@@ -150,6 +150,18 @@ async fn finish(
     store.finish_look(lease, record, &looked, Utc::now()).await
 }
 
+async fn order_state(store: &Store, record: &DomainRecord) -> OrderState {
+    let limits = Limits { per_domain: 40, per_account: 40, per_customer: 40 };
+    let inquiry = Inquiry {
+        domain_id: record.id,
+        registered: record.domain.host.registered().to_owned(),
+        directory: "https://127.0.0.1/directory".into(),
+        first: limits,
+        renewal: limits,
+    };
+    store.known(inquiry).await.expect("known").order
+}
+
 fn looked<'a>(survey: &'a Survey, outcome: &'a Outcome) -> Looked<'a> {
     Looked {
         survey,
@@ -213,6 +225,42 @@ fn who_lost_the_lease_writes_nothing() {
             kinds(&store, "www.onswick.example").await,
             ["domain.enrolled", "gate.changed", "finding.opened"]
         );
+    });
+}
+
+#[test]
+fn looks_that_end_together_are_each_written_or_not() {
+    run(async {
+        let store = store("together").await;
+        let hosts: Vec<_> = (0..40).map(|n| format!("w{n}.onswick.example")).collect();
+        let records = join_all(hosts.iter().map(|host| enrol(&store, host))).await;
+        let mut leases = leased(&store, 50).await;
+        leases.sort_by_key(|lease| records.iter().position(|record| record.id == lease.domain_id));
+
+        // One has lost its task to another process, one found what the database does not take.
+        let (lost, unkept) = (3, 17);
+        store.postpone(&leases[lost], Utc::now(), Lane::Usual).await.expect("given back");
+        leased(&store, 1).await.pop().expect("taken by another");
+        let mut outcomes: Vec<_> = records.iter().map(outcome).collect();
+        outcomes[unkept].gates.0[GateName::Routing as usize].reason = "\0".into();
+
+        let all = leases.iter().zip(&records).zip(&outcomes);
+        let done =
+            join_all(all.map(|((lease, record), outcome)| finish(&store, lease, record, outcome))).await;
+        for (index, done) in done.into_iter().enumerate() {
+            let told = kinds(&store, &hosts[index]).await;
+            let is_written = told == ["domain.enrolled", "gate.changed", "finding.opened"];
+            match done {
+                Ok(()) => assert!(is_written && ![lost, unkept].contains(&index), "{index}: {told:?}"),
+                Err(StoreError::LeaseLost) => assert!(index == lost && !is_written, "{index}: {told:?}"),
+                Err(error) => assert!(index == unkept && !is_written, "{index}: {error}"),
+            }
+        }
+        let seen = join_all(records.iter().map(|record| store.take_up(record.id))).await;
+        let looked = seen.iter().filter(|seen| seen.as_ref().expect("there").0.survey.is_some());
+        assert_eq!(looked.count(), 38);
+        let gone = store.take_up(uuid::Uuid::nil()).await;
+        assert!(matches!(gone, Err(StoreError::Missing { .. })));
     });
 }
 
@@ -341,12 +389,12 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
                 method: Method::Http,
                 sealed_key: key.to_vec(),
                 limits: Limits { per_domain: 40, per_account: 40, per_customer: 40 },
-                known: store.ended_orders(vec![record.id]).await.expect("read"),
+                known: store.take_up(record.id).await.expect("read").1,
             };
             let looked = Looked { order: Some(&order), ..looked(&survey, &outcome) };
             store.finish_look(&look, &record, &looked, now).await.expect("written");
         };
-        assert_eq!(store.order_state(record.id).await.expect("a state"), OrderState::None);
+        assert_eq!(order_state(&store, &record).await, OrderState::None);
         place(b"first key").await;
         let order = store.open_order(record.id).await.expect("read").expect("open");
         assert_eq!((order.url.as_deref(), order.sealed_key.as_slice()), (None, &b"first key"[..]));
@@ -386,8 +434,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         let retry_at = Utc::now() + Duration::seconds(60);
         store.finish_refused(&lease, &order, &problem, retry_at).await.expect("written");
         assert_eq!(store.challenge("token").await.expect("read"), None);
-        let OrderState::Refused { problem: kept, .. } = store.order_state(record.id).await.expect("a state")
-        else {
+        let OrderState::Refused { problem: kept, .. } = order_state(&store, &record).await else {
             panic!("not refused");
         };
         assert_eq!(kept, problem);
@@ -407,7 +454,7 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         let renew_at = Utc::now() + Duration::days(60);
         let issued = Issued { facts: facts.clone(), chain_pem: "PEM".into(), renew_at };
         store.finish_issued(lease, &order, &issued).await.expect("written");
-        assert_eq!(store.order_state(record.id).await.expect("a state"), OrderState::None);
+        assert_eq!(order_state(&store, &record).await, OrderState::None);
         assert_eq!(store.refusals(record.id).await.expect("a count"), 0);
         let held = store.certificate(record.id).await.expect("read").expect("held");
         assert_eq!(held.facts.serial, facts.serial);
@@ -504,7 +551,7 @@ fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
             .expect("told");
 
         // New domains have full looks; none is to be quick.
-        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 5));
+        assert_eq!(store.due_by(Utc::now(), 100).await.expect("counted"), (false, 5));
         assert!(store.lease_sweep(100).await.expect("leased").tasks.is_empty());
         let leases = leased(&store, 100).await;
         assert_eq!(leases.len(), 5);
@@ -515,12 +562,12 @@ fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
 
         let moment = Utc::now() + Duration::days(2);
         assert_eq!(store.all_due_at(moment).await.expect("moved"), 5);
-        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 0));
+        assert_eq!(store.due_by(Utc::now(), 100).await.expect("counted"), (false, 0));
         // A quick look at what is not leased writes nothing.
         let sweep = store.lease_sweep(1).await.expect("leased");
         let done = QuickDone { domain_id: record.id, due: Utc::now(), quick: true };
         store.finish_sweep(&sweep, &[done], Utc::now()).await.expect("void");
-        assert_eq!(store.due_by(Utc::now()).await.expect("counted"), (false, 0));
+        assert_eq!(store.due_by(Utc::now(), 100).await.expect("counted"), (false, 0));
     });
 }
 
