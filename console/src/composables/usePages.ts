@@ -40,12 +40,12 @@ export function usePages<T>(
     // A page may be short, and lead on all the same: a few of them make one that is shown.
     for (let page = 0; next && (page < pages.value || isShort(found, page)); page++) {
       const answer: Page<T> = await read(next);
+      // Something else is asked for by now, as with each letter of what is typed.
+      if (mine !== turn) return;
       found.push(...answer.rows);
       next = answer.next;
     }
 
-    // An older answer must not overwrite a newer one.
-    if (mine !== turn) return;
     rows.value = found;
     more.value = next !== undefined;
     loaded.value = true;
