@@ -17,7 +17,7 @@ use crate::StoreError;
 use crate::certificates::held;
 use crate::error::{read_if, word};
 use crate::issuer::{ACCOUNT_WINDOW, DOMAIN_WINDOW};
-use crate::together::Done;
+use crate::together::{Done, OfDomain};
 
 /// A domain of which it is asked what is known.
 #[derive(Clone, Debug)]
@@ -45,6 +45,12 @@ pub struct Known {
     pub registration: Option<RegistrationRow>,
     /// The budget that has no room for an order now; not asked for where none is due.
     pub spent: Option<Spent>,
+}
+
+impl OfDomain for Inquiry {
+    fn domain_id(&self) -> Uuid {
+        self.domain_id
+    }
 }
 
 impl Inquiry {

@@ -2,12 +2,13 @@
 //! all of them takes little longer than one for each would. A call that comes alone is done at
 //! once.
 
-use std::collections::VecDeque;
+use std::collections::{HashSet, VecDeque};
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use futures::future::{BoxFuture, join_all};
 use tokio::sync::{Semaphore, oneshot};
+use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
@@ -17,6 +18,18 @@ const MOST: usize = 16;
 
 /// What has come of some calls, one by one; or that it is none's, and each is to be done alone.
 pub(crate) type Done<'a, A> = BoxFuture<'a, Result<Vec<Result<A, StoreError>>, StoreError>>;
+
+/// A call about one domain.
+pub(crate) trait OfDomain {
+    /// Its key.
+    fn domain_id(&self) -> Uuid;
+}
+
+impl OfDomain for Uuid {
+    fn domain_id(&self) -> Uuid {
+        *self
+    }
+}
 
 /// Calls of one kind.
 pub(crate) struct Together<Q, A> {
@@ -33,7 +46,7 @@ struct Waiting<Q, A> {
 
 impl<Q, A> Together<Q, A>
 where
-    Q: Send + Sync + 'static,
+    Q: OfDomain + Send + Sync + 'static,
     A: Send + 'static,
 {
     /// As many are under way at once as there are `turns`.
@@ -74,12 +87,22 @@ where
         self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Those that have waited longest, without those whose caller has gone.
+    /// Those that have waited longest, without those whose caller has gone. Of a domain there is one
+    /// at most, so a statement has one row of each.
     fn take(&self) -> Vec<Waiting<Q, A>> {
         let mut waiting = self.waiting();
         waiting.retain(|one| !one.answer.is_closed());
-        let count = waiting.len().min(MOST);
-        waiting.drain(..count).collect()
+        let (mut taken, mut left) = (Vec::new(), VecDeque::new());
+        let mut domains = HashSet::new();
+        for one in waiting.drain(..) {
+            if taken.len() < MOST && domains.insert(one.call.domain_id()) {
+                taken.push(one);
+            } else {
+                left.push_back(one);
+            }
+        }
+        *waiting = left;
+        taken
     }
 }
 

@@ -22,7 +22,7 @@ use crate::error::{Kept, kept, kept_text, word};
 use crate::locks::{self, Claims, Told};
 use crate::looks::{gate_events, leads_otherwise, masked, next_lane};
 use crate::tasks::{self, Next};
-use crate::together::Done;
+use crate::together::{Done, OfDomain};
 
 /// What a look writes. Whatever can be reckoned without the records is.
 pub(crate) struct LookRow {
@@ -75,6 +75,12 @@ impl Written {
     /// Whether a look is among it: if not, its lease was lost.
     pub(crate) fn has(&self, row: &LookRow) -> Result<(), StoreError> {
         if self.ended.contains(&row.key()) { Ok(()) } else { Err(StoreError::LeaseLost) }
+    }
+}
+
+impl OfDomain for LookRow {
+    fn domain_id(&self) -> Uuid {
+        self.found.id
     }
 }
 

@@ -259,6 +259,8 @@ fn looks_that_end_together_are_each_written_or_not() {
         let seen = join_all(records.iter().map(|record| store.take_up(record.id))).await;
         let looked = seen.iter().filter(|seen| seen.as_ref().expect("there").0.survey.is_some());
         assert_eq!(looked.count(), 38);
+        let same = join_all((0..20).map(|_| store.take_up(records[0].id))).await;
+        assert!(same.iter().all(Result::is_ok), "whoever asks for the same is answered as well");
         let gone = store.take_up(uuid::Uuid::nil()).await;
         assert!(matches!(gone, Err(StoreError::Missing { .. })));
     });
