@@ -4,9 +4,7 @@
 use std::slice;
 
 use chrono::{DateTime, Utc};
-use nomenta_api::event::Event;
 use nomenta_core::judge::baseline::Baseline;
-use nomenta_core::judge::code::Code;
 use nomenta_core::judge::drift::Drift;
 use nomenta_core::judge::evidence::Probe;
 use nomenta_core::judge::finding::Finding;
@@ -14,7 +12,6 @@ use nomenta_core::judge::gate::{GateName, Gates};
 use nomenta_core::judge::standing::Standing;
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::learned::course::Course;
-use nomenta_core::name::mask::Mask;
 use nomenta_core::reading::survey::Survey;
 use uuid::Uuid;
 
@@ -223,41 +220,4 @@ fn matters_to_rivals(before: &DomainRecord, after: &Gates) -> bool {
     let stands =
         |gates: &Gates| [GateName::Ownership, GateName::Certificate].map(|name| gates.get(name).state);
     is_contested || holds != is_proved || stands(&before.domain.gates) != stands(after)
-}
-
-/// Whether the edge must know: the redirect to a primary comes and goes with its
-/// certificate.
-pub(crate) fn leads_otherwise(before: &Gates, after: &Gates) -> bool {
-    let is_reached = |gates: &Gates| gates.get(GateName::Certificate).state.is_reached();
-    is_reached(before) != is_reached(after)
-}
-
-pub(crate) fn masked(drift: &Drift, mask: &Mask) -> Drift {
-    Drift {
-        what: drift.what.clone(),
-        from: drift.from.iter().map(|value| mask.hide(value)).collect(),
-        to: drift.to.iter().map(|value| mask.hide(value)).collect(),
-    }
-}
-
-/// Events go to everyone who listens, so the token in them is masked.
-pub(crate) fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
-    let changed = before.0.iter().zip(&after.0).filter(|(before, after)| before.state != after.state);
-    changed
-        .map(|(before, after)| Event::GateChanged {
-            gate: after.name,
-            from: before.state,
-            to: after.state,
-            because: after.because,
-            reason: mask.hide(&after.reason),
-        })
-        .collect()
-}
-
-/// The lane in which the domain is looked at next: a zone that did not answer now, or took all
-/// that a look may cost, will take its time again.
-pub(crate) fn next_lane(outcome: &Outcome) -> Lane {
-    let is_slow = |code| matches!(code, Code::Unreachable | Code::SurveyCutShort);
-    let is_silent = outcome.findings.iter().any(|finding| is_slow(finding.code));
-    if is_silent { Lane::Silent } else { Lane::Usual }
 }

@@ -5,10 +5,14 @@ use std::collections::BTreeSet;
 use chrono::{DateTime, Utc};
 use futures::FutureExt;
 use nomenta_api::event::Event;
+use nomenta_core::judge::code::Code;
+use nomenta_core::judge::drift::Drift;
 use nomenta_core::judge::finding::Finding;
 use nomenta_core::judge::gate::{GateName, Gates};
+use nomenta_core::judge::step::Outcome;
 use nomenta_core::judge::waiting::Wait;
 use nomenta_core::name::mask::Mask;
+use nomenta_core::reading::survey::Survey;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
@@ -19,8 +23,8 @@ use crate::Store;
 use crate::StoreError;
 use crate::courses::{self, CourseRow};
 use crate::error::{Kept, kept, kept_text, word};
+use crate::lanes::Lane;
 use crate::locks::{self, Claims, Told};
-use crate::looks::{gate_events, leads_otherwise, masked, next_lane};
 use crate::tasks::{self, Next};
 use crate::together::{Done, OfDomain};
 
@@ -94,10 +98,6 @@ impl LookRow {
         let outcome = looked.outcome;
         let mask = before.domain.mask();
         let changed = gate_events(&before.domain.gates, &outcome.gates, &mask);
-        // What stood there and what stands there now may be tokens of other claims too.
-        let surveys = before.survey.iter().chain([looked.survey]);
-        let wider = surveys.fold(mask.clone(), |mask, survey| mask.and(before.domain.mask_of_others(survey)));
-        let drifted = looked.drifts.iter().map(|drift| Event::Drifted(masked(drift, &wider))).collect();
 
         let course = looked.course.map(|course| CourseRow::of(before.id, looked.operator, course, now));
         Ok(Self {
@@ -121,7 +121,7 @@ impl LookRow {
             found: Found { id: before.id, findings: outcome.findings.clone(), mask, now },
             spread_row: spread_row(&outcome.waits)?,
             changed,
-            drifted,
+            drifted: drift_events(before, looked),
             leads_otherwise: leads_otherwise(&before.domain.gates, &outcome.gates),
         })
     }
@@ -341,4 +341,55 @@ pub(crate) async fn write_findings(
 
 pub(crate) fn codes_of(findings: &[Finding]) -> Vec<String> {
     findings.iter().map(|finding| finding.code.to_string()).collect()
+}
+
+/// Whether the edge must know: the redirect to a primary comes and goes with its
+/// certificate.
+fn leads_otherwise(before: &Gates, after: &Gates) -> bool {
+    let is_reached = |gates: &Gates| gates.get(GateName::Certificate).state.is_reached();
+    is_reached(before) != is_reached(after)
+}
+
+/// What has changed about a domain that was in order. What stood there and what stands there now
+/// may be tokens of other claims too.
+fn drift_events(before: &DomainRecord, looked: &Looked<'_>) -> Vec<Event> {
+    if looked.drifts.is_empty() {
+        return Vec::new();
+    }
+
+    let surveys = before.survey.iter().chain([looked.survey]);
+    let others = |mask: Mask, survey: &Survey| mask.and(before.domain.mask_of_others(survey));
+    let mask = surveys.fold(before.domain.mask(), others);
+    looked.drifts.iter().map(|drift| Event::Drifted(masked(drift, &mask))).collect()
+}
+
+/// What has changed, with the tokens in it masked.
+fn masked(drift: &Drift, mask: &Mask) -> Drift {
+    Drift {
+        what: drift.what.clone(),
+        from: drift.from.iter().map(|value| mask.hide(value)).collect(),
+        to: drift.to.iter().map(|value| mask.hide(value)).collect(),
+    }
+}
+
+/// Events go to everyone who listens, so the token in them is masked.
+fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
+    let changed = before.0.iter().zip(&after.0).filter(|(before, after)| before.state != after.state);
+    changed
+        .map(|(before, after)| Event::GateChanged {
+            gate: after.name,
+            from: before.state,
+            to: after.state,
+            because: after.because,
+            reason: mask.hide(&after.reason),
+        })
+        .collect()
+}
+
+/// The lane in which the domain is looked at next: a zone that did not answer now, or took all
+/// that a look may cost, will take its time again.
+fn next_lane(outcome: &Outcome) -> Lane {
+    let is_slow = |code| matches!(code, Code::Unreachable | Code::SurveyCutShort);
+    let is_silent = outcome.findings.iter().any(|finding| is_slow(finding.code));
+    if is_silent { Lane::Silent } else { Lane::Usual }
 }
