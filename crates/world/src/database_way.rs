@@ -14,7 +14,7 @@ use tokio::task::JoinSet;
 use tokio::time::sleep;
 
 use crate::Layout;
-use crate::postgres;
+use crate::postgres::{self, Databases};
 
 /// After what time the server notices that nobody is at the other end, as it is set up to.
 const NOTICED: Duration = Duration::from_secs(30);
@@ -36,6 +36,14 @@ struct Cuts {
 }
 
 impl DatabaseWay {
+    /// Listens at a port for whoever wants to reach a server.
+    ///
+    /// # Errors
+    /// If the port is busy.
+    pub async fn to(server: &Databases, port: u16) -> anyhow::Result<Self> {
+        Self::start(port, &server.layout).await
+    }
+
     /// Listens at a port for whoever wants to reach the server at a socket.
     pub(crate) async fn start(port: u16, layout: &Layout) -> anyhow::Result<Self> {
         let address = SocketAddr::from((Ipv4Addr::LOCALHOST, port));

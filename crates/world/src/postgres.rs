@@ -11,7 +11,6 @@ use nix::sys::signal::Signal;
 use crate::Layout;
 use crate::PATIENCE;
 use crate::daemon::{self, Daemon};
-use crate::database_way::DatabaseWay;
 use crate::wait_for;
 use crate::watch::{Say, Server, Watch, Watched};
 
@@ -22,7 +21,7 @@ const UNUSED_PORT: u16 = 17_630;
 /// A PostgreSQL server by itself, for tests of records alone. Dropping it ends
 /// it.
 pub struct Databases {
-    layout: Layout,
+    pub(crate) layout: Layout,
     watch: Watch,
     _lock: File,
 }
@@ -57,14 +56,6 @@ impl Databases {
     /// If it does not start.
     pub async fn restart(&self) -> anyhow::Result<()> {
         self.watch.restart_first().await
-    }
-
-    /// A way to it over the network, at a port.
-    ///
-    /// # Errors
-    /// If the port is busy.
-    pub async fn way(&self, port: u16) -> anyhow::Result<DatabaseWay> {
-        DatabaseWay::start(port, &self.layout).await
     }
 
     /// Runs a statement in one of the databases, past whatever keeps its records.

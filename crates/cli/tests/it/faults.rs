@@ -84,7 +84,7 @@ impl Fleet {
         let state = format!("/var/tmp/nomenta-test-faults-{BASE_PORT}-{round}");
         let databases = Databases::start(Path::new(&state), say).await.expect("a database server");
         databases.database("faults").await.expect("a database");
-        let way = databases.way(BASE_PORT + 240).await.expect("a way");
+        let way = DatabaseWay::to(&databases, BASE_PORT + 240).await.expect("a way");
 
         let folder = format!("pebble-faults{round}");
         let lifetime = Duration::from_secs(90 * 86_400);
