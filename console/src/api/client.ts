@@ -1,4 +1,6 @@
 // The only place that fetches. Types come from the OpenAPI document.
+import type { Page } from "@/lib/pages";
+
 import type { components } from "./schema";
 
 type Schemas = components["schemas"];
@@ -154,8 +156,7 @@ function at(claim: Claim, rest = "", query: Record<string, string> = {}): string
   return `domains/${encodeURIComponent(claim.host)}${rest}${asked ? `?${asked}` : ""}`;
 }
 
-/** A page of a listing; `next` leads to the one after. */
-async function page<T>(path: string): Promise<{ rows: T[]; next?: string }> {
+async function page<T>(path: string): Promise<Page<T>> {
   const { text, next } = await answer("GET", path);
   return { rows: JSON.parse(text) as T[], next };
 }
@@ -164,7 +165,7 @@ export const api = {
   who: () => call<Who>("GET", "session"),
   signIn: (key: string) => call<Who>("POST", "session", { key }),
   signOut: () => call<void>("DELETE", "session"),
-  sites: (asked: Asked) => page<Site>(listing("sites", asked)),
+  sites: (path: string) => page<Site>(path),
   operators: (path: string) => page<Operator>(path),
   counts: (asked: Asked) => call<Counts>("GET", listing("counts", asked)),
   roster: (path: string) => page<RosterLine>(path),

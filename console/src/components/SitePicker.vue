@@ -1,27 +1,23 @@
 <script setup lang="ts">
 import { ElOption, ElSelect } from "element-plus";
-import { ref, watch } from "vue";
+import { watch } from "vue";
 
-import { api, type Site } from "@/api/client";
+import { api, listing, type Site } from "@/api/client";
+import { useSought } from "@/composables/useSought";
 
 // A site, found among any number of them as one types.
 const props = defineProps<{ id: string; account?: string }>();
 const chosen = defineModel<string>({ required: true });
 const emit = defineEmits<{ found: [site: Site | undefined] }>();
-const sites = ref<Site[]>([]);
-const searching = ref(false);
-let turn = 0;
-
-async function search(text = "") {
-  const mine = ++turn;
-  searching.value = true;
-  try {
-    const { rows } = await api.sites({ account: props.account, text, limit: "30" });
-    if (mine === turn) sites.value = rows;
-  } finally {
-    if (mine === turn) searching.value = false;
-  }
-}
+const {
+  found: sites,
+  searching,
+  more,
+  search,
+} = useSought<Site>(
+  (text) => listing("sites", { account: props.account, text, limit: "30" }),
+  api.sites,
+);
 
 watch(chosen, (name) =>
   emit(
@@ -41,7 +37,7 @@ watch(chosen, (name) =>
     :remote-method="search"
     :loading="searching"
     placeholder="Type a part of its name"
-    no-data-text="No site has that in its name."
+    :no-data-text="more ? 'None so far. Type more of its name.' : 'No site has that in its name.'"
     @focus="search()"
   >
     <ElOption

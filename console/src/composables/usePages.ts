@@ -2,18 +2,14 @@ import { ref, watch, type Ref } from "vue";
 
 import type { Event } from "@/api/client";
 
+import { gather, type Page } from "@/lib/pages";
+
 import { useLive } from "./useLive";
 
 /** Lines that a page shows at least, where there are so many. */
 const LEAST = 40;
 /** Pages that are read for one that is shown, at most. */
 const MOST_READ = 6;
-
-/** A page of a listing; `next` leads to the one after. */
-export interface Page<T> {
-  rows: T[];
-  next?: string;
-}
 
 /**
  * A listing at `path`, a page at a time: read anew when the path changes, and as many
@@ -30,24 +26,20 @@ export function usePages<T>(
   const loaded = ref(false);
   let turn = 0;
 
-  const isShort = (found: T[], page: number) =>
-    found.length < pages.value * LEAST && page < pages.value * MOST_READ;
+  /** A page may be short: a few of them make one that is shown. */
+  const isEnough = (lines: number, done: number) =>
+    done >= pages.value &&
+    (lines >= pages.value * LEAST || (lines > 0 && done >= pages.value * MOST_READ));
 
   async function load() {
     const mine = ++turn;
-    const found: T[] = [];
-    let next: string | undefined = path();
-    // A page may be short, and lead on all the same: a few of them make one that is shown.
-    for (let page = 0; next && (page < pages.value || isShort(found, page)); page++) {
-      const answer: Page<T> = await read(next);
-      // Something else is asked for by now, as with each letter of what is typed.
-      if (mine !== turn) return;
-      found.push(...answer.rows);
-      next = answer.next;
-    }
+    // Something else is asked for by then, as with each letter of what is typed.
+    const isStale = () => mine !== turn;
+    const found = await gather(read, path(), (lines, done) => isStale() || isEnough(lines, done));
+    if (isStale()) return;
 
-    rows.value = found;
-    more.value = next !== undefined;
+    rows.value = found.rows;
+    more.value = found.next !== undefined;
     loaded.value = true;
   }
 

@@ -7,7 +7,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::locks;
-use crate::places::{Whose, containing};
+use crate::places::{Page, Passed, WALKED, Whose, beyond, containing};
 use crate::tasks::{self, TaskKind};
 use crate::version::Expected;
 
@@ -61,6 +61,13 @@ struct AccountColumns {
     suspended_at: Option<DateTime<Utc>>,
     created_at: DateTime<Utc>,
     version: i64,
+    ends: Option<bool>,
+}
+
+impl Passed for AccountColumns {
+    fn ends(&self) -> Option<bool> {
+        self.ends
+    }
 }
 
 impl AccountColumns {
@@ -86,13 +93,16 @@ pub(crate) fn pattern(text: &str) -> String {
     containing(&text.trim().to_lowercase())
 }
 
-/// Accounts, by what the statement goes along.
+/// Accounts, by what the statement goes along; `$ends` is where a walk ends.
 macro_rules! accounts {
     ($along:literal, $($given:expr),+) => {
+        accounts!(@ends "NULL::bool", $along, $($given),+)
+    };
+    (@ends $ends:literal, $along:literal, $($given:expr),+) => {
         sqlx::query_as!(
             AccountColumns,
-            "SELECT id, name, title, contact, language, notes, allowance, suspended_at, created_at, version FROM "
-                + $along,
+            "SELECT id, name, title, contact, language, notes, allowance, suspended_at, created_at, version, "
+                + $ends + " AS ends FROM " + $along,
             $($given),+
         )
     };
@@ -144,14 +154,18 @@ impl Store {
         Ok(())
     }
 
-    /// Accounts by name, at most `limit`.
+    /// Accounts by name, at most `limit`, and after which name to go on if there may be more.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn accounts(&self, of: &NameFilter, limit: i64) -> Result<Vec<AccountRow>, StoreError> {
+    pub async fn accounts(
+        &self,
+        of: &NameFilter,
+        limit: i64,
+    ) -> Result<Page<AccountRow, String>, StoreError> {
         let after = of.after.as_deref().unwrap_or_default();
         let accounts = of.whose.accounts();
-        let rows = match &of.text {
+        let mut rows = match &of.text {
             None => accounts!(
                 "accounts WHERE name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
                 after,
@@ -160,17 +174,18 @@ impl Store {
             )
             .fetch_all(&self.pool)
             .await?,
-            // By name, one after the other, until there are enough.
-            Some(text) if self.is_common_to_accounts(&pattern(text)).await? => {
+            Some(text) if accounts.is_none() && self.is_common_to_accounts(&pattern(text)).await? => {
                 accounts!(
-                    "(SELECT w.id AS found FROM (SELECT id, name, sought FROM accounts WHERE name > $1
-                                                 ORDER BY name OFFSET 0) w
-                      WHERE w.sought LIKE $4 AND ($2::uuid[] IS NULL OR w.id = ANY($2)) ORDER BY w.name LIMIT $3) f
+                    @ends "f.ends",
+                    "(SELECT w.id AS found, CASE WHEN w.n = $4 THEN w.sought LIKE $2 END AS ends FROM (
+                          SELECT o.*, row_number() OVER () AS n FROM (
+                              SELECT id, name, sought FROM accounts WHERE name > $1 ORDER BY name LIMIT $4) o) w
+                      WHERE w.sought LIKE $2 OR w.n = $4 ORDER BY w.name LIMIT $3) f
                      CROSS JOIN LATERAL (SELECT * FROM accounts WHERE id = f.found OFFSET 0) a ORDER BY name",
                     after,
-                    accounts,
+                    pattern(text),
                     limit,
-                    pattern(text)
+                    WALKED
                 )
                 .fetch_all(&self.pool)
                 .await?
@@ -188,7 +203,9 @@ impl Store {
                 .await?
             }
         };
-        self.with_used(rows).await
+
+        let beyond = beyond(&mut rows, limit, |row| row.name.clone());
+        Ok(Page { rows: self.with_used(rows).await?, beyond })
     }
 
     async fn with_used(&self, rows: Vec<AccountColumns>) -> Result<Vec<AccountRow>, StoreError> {

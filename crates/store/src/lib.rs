@@ -95,7 +95,7 @@ pub use lanes::Lane;
 pub use looks::{FindingRow, Looked, SpreadRow};
 pub use moves::Move;
 pub use orders::{EndedOrders, Issued, NewOrder, OrderRow};
-pub use places::{Place, Whose};
+pub use places::{Page, Place, Whose};
 pub use publications::{NewPublication, NewZoneKey, PublicationRow, ZoneKeyRow, ZoneOf};
 pub use receivers::{NewReceiver, ReceiverRow};
 pub use registrations::RegistrationRow;
@@ -111,7 +111,6 @@ pub use sweeps::{QuickDone, QuickTask, Sweep};
 pub use tallies::{Counted, Tally};
 pub use tasks::{Lease, TaskKind};
 pub use version::{Expected, Version};
-pub use walk::RosterPage;
 pub use watchman::Watchman;
 
 use numbering::Teller;

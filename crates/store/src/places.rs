@@ -4,6 +4,9 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
+/// Names that are gone along for one page.
+pub(crate) const WALKED: i64 = 4_000;
+
 /// Whose records are shown: everybody's, or those of some accounts.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Whose {
@@ -60,6 +63,34 @@ impl<K> Place<K> {
     pub fn after(by: K, id: Uuid) -> Self {
         Self { by, id }
     }
+}
+
+/// A page of a listing in which names may be gone along.
+#[derive(Clone, Debug)]
+pub struct Page<T, P> {
+    /// Its lines.
+    pub rows: Vec<T>,
+    /// Where to go on, where the page ends for another reason than that it is full.
+    pub beyond: Option<P>,
+}
+
+/// A row that is come by where names are gone along.
+pub(crate) trait Passed {
+    /// At the one where that ended: whether it is a line of the page.
+    fn ends(&self) -> Option<bool>;
+}
+
+/// Where to go on behind rows that names were gone along for, unless they fill a page; the one at
+/// which that ended is no longer among them where it is no line.
+pub(crate) fn beyond<T: Passed, P>(rows: &mut Vec<T>, limit: i64, place: impl Fn(&T) -> P) -> Option<P> {
+    let last = rows.last()?;
+    let is_line = last.ends()?;
+    let place = place(last);
+    if !is_line {
+        rows.pop();
+    }
+    let is_full = i64::try_from(rows.len()).is_ok_and(|found| found >= limit);
+    (!is_full).then_some(place)
 }
 
 /// A pattern for LIKE that finds a text anywhere.

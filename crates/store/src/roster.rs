@@ -15,7 +15,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::error::word;
-use crate::places::{Place, Whose, containing, or_end};
+use crate::places::{Passed, Place, Whose, containing, or_end};
 
 /// Which domains to list.
 #[derive(Clone, Debug, Default, Serialize, Deserialize)]
@@ -116,6 +116,13 @@ pub(crate) struct RosterColumns {
     pub enrolled_at: DateTime<Utc>,
     pub moved_at: DateTime<Utc>,
     pub looked_at: Option<DateTime<Utc>>,
+    pub ends: Option<bool>,
+}
+
+impl Passed for RosterColumns {
+    fn ends(&self) -> Option<bool> {
+        self.ends
+    }
 }
 
 impl RosterColumns {
@@ -208,17 +215,17 @@ impl RosterFilter {
 }
 
 /// Lines of the roster: of the rows that a statement finds, each with its key and with what
-/// they are sorted by.
+/// they are sorted by; `$ends` is where a walk ends.
 macro_rules! lines {
-    ($pool:expr, $direction:literal; $($given:expr),+ => $($found:tt)+) => {
+    ($pool:expr, $direction:literal, $ends:literal; $($given:expr),+ => $($found:tt)+) => {
         sqlx::query_as!(
             RosterColumns,
             // Row by row, once it is known which: a join by hash would read the tables whole.
             r#"SELECT d.id, d.host, (SELECT name FROM accounts WHERE id = d.account_id) AS "account!",
                       (SELECT name FROM sites WHERE id = d.site_id) AS "site!", d.held_since, d.stage,
                       d.ownership, d.routing, d.certificate, d.serving, d.codes, d.operator, d.spread,
-                      d.enrolled_at, d.moved_at, d.looked_at
-               FROM ("# + $($found)+ + ") p
+                      d.enrolled_at, d.moved_at, d.looked_at, "# + $ends + " AS ends
+               FROM (" + $($found)+ + ") p
                CROSS JOIN LATERAL (SELECT * FROM domains WHERE id = p.id OFFSET 0) d
                ORDER BY p.by " + $direction + ", p.id " + $direction,
             $($given),+
@@ -289,7 +296,7 @@ macro_rules! page {
                  ORDER BY f." + $column + " " + $direction + ", f.domain_id " + $direction + " LIMIT $4) l")
     };
     (@rows $pool:expr, ($filter:expr, $stages:expr, $place:expr, $limit:expr), $direction:literal, $($from:tt)+) => {
-        lines!($pool, $direction; $stages, $place.by, $place.id, $limit, $filter.pattern(), $filter.whose.accounts(),
+        lines!($pool, $direction, "NULL::bool"; $stages, $place.by, $place.id, $limit, $filter.pattern(), $filter.whose.accounts(),
             $filter.site, $filter.ingress, $filter.operator, $filter.finding.map(Code::as_str), $filter.before,
             $filter.since => "SELECT l.id, l.by " + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4")
     };

@@ -10,6 +10,7 @@ use crate::Store;
 use crate::StoreError;
 use crate::accounts::{NameFilter, account_id, pattern};
 use crate::edge;
+use crate::places::{Page, Passed, WALKED, beyond};
 use crate::version::Expected;
 
 /// Ingresses whose hosts are kept from sites.
@@ -40,6 +41,44 @@ pub struct SiteRow {
     pub created_at: DateTime<Utc>,
 }
 
+/// A site's row.
+struct SiteColumns {
+    id: Uuid,
+    version: i64,
+    name: String,
+    account: String,
+    ingress: String,
+    default_host: String,
+    former_hosts: Vec<String>,
+    entry_path: String,
+    error_path: String,
+    created_at: DateTime<Utc>,
+    ends: Option<bool>,
+}
+
+impl Passed for SiteColumns {
+    fn ends(&self) -> Option<bool> {
+        self.ends
+    }
+}
+
+impl From<SiteColumns> for SiteRow {
+    fn from(row: SiteColumns) -> Self {
+        Self {
+            id: row.id,
+            version: row.version,
+            name: row.name,
+            account: row.account,
+            ingress: row.ingress,
+            default_host: row.default_host,
+            former_hosts: row.former_hosts,
+            entry_path: row.entry_path,
+            error_path: row.error_path,
+            created_at: row.created_at,
+        }
+    }
+}
+
 /// A site to add.
 #[derive(Clone, Copy, Debug)]
 pub struct NewSite<'a> {
@@ -68,25 +107,24 @@ pub struct SiteChange<'a> {
     pub error_path: Option<&'a str>,
 }
 
-/// Sites, by what the statement goes along.
+/// Sites by name: of those that a statement finds, each with its key; `$ends` is where a walk ends.
 macro_rules! sites {
     ($pool:expr, $along:literal, $name:expr, $account:expr, $pattern:expr, $limit:expr) => {
-        sites!(@of "sites", $pool, $along, $name, $account, $pattern, $limit)
+        sites!(@found $pool, "NULL::bool"; $name, $account, $pattern, $limit =>
+            "SELECT id FROM sites WHERE " + $along + " AND ($2::uuid[] IS NULL OR account_id = ANY($2))
+                 AND ($3::text IS NULL OR sought LIKE $3) ORDER BY name LIMIT $4")
     };
-    (@of $of:literal, $pool:expr, $along:literal, $name:expr, $account:expr, $pattern:expr, $limit:expr) => {
+    (@found $pool:expr, $ends:literal; $($given:expr),+ => $($found:tt)+) => {
         sqlx::query_as!(
-            SiteRow,
+            SiteColumns,
             r#"SELECT s.id, s.version, s.name, (SELECT name FROM accounts WHERE id = s.account_id) AS "account!",
                       (SELECT name FROM ingresses WHERE id = s.ingress_id) AS "ingress!", s.default_host,
                       s.entry_path, s.error_path, s.created_at,
-                      ARRAY(SELECT host FROM former_hosts f WHERE f.site_id = s.id ORDER BY host) AS "former_hosts!"
-               FROM (SELECT * FROM "# + $of + " WHERE " + $along + " AND ($2::uuid[] IS NULL OR account_id = ANY($2))
-                     AND ($3::text IS NULL OR sought LIKE $3) ORDER BY name LIMIT $4) s
+                      ARRAY(SELECT host FROM former_hosts f WHERE f.site_id = s.id ORDER BY host) AS "former_hosts!", "#
+                + $ends + " AS ends
+               FROM (" + $($found)+ + ") p CROSS JOIN LATERAL (SELECT * FROM sites WHERE id = p.id OFFSET 0) s
                ORDER BY s.name",
-            $name,
-            $account,
-            $pattern,
-            $limit
+            $($given),+
         )
         .fetch_all(&$pool)
         .await?
@@ -148,32 +186,34 @@ impl Store {
         Ok(free.fetch_all(&self.pool).await?)
     }
 
-    /// Sites by name, at most `limit`.
+    /// Sites by name, at most `limit`, and after which name to go on if there may be more.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn sites(&self, of: &NameFilter, limit: i64) -> Result<Vec<SiteRow>, StoreError> {
+    pub async fn sites(&self, of: &NameFilter, limit: i64) -> Result<Page<SiteRow, String>, StoreError> {
         let after = of.after.as_deref().unwrap_or_default();
         let pattern = of.text.as_deref().map(pattern);
 
-        Ok(match (of.whose.accounts(), pattern) {
+        let mut rows = match (of.whose.accounts(), pattern) {
             (None, None) => sites!(self.pool, "name > $1", after, None::<&[Uuid]>, None::<String>, limit),
             (Some(accounts), pattern) => {
                 sites!(self.pool, "name > $1 AND account_id = ANY($2)", after, Some(accounts), pattern, limit)
             }
             (None, Some(pattern)) if self.is_common_to_sites(&pattern).await? => {
-                let (nobody, common) = (None::<&[Uuid]>, Some(pattern));
-                sites!(
-                    // By name, one after the other, until there are enough.
-                    @of "(SELECT * FROM sites WHERE name > $1 ORDER BY name OFFSET 0) t",
-                    self.pool, "sought LIKE $3", after, nobody, common, limit
-                )
+                sites!(@found self.pool, "p.ends"; after, pattern, limit, WALKED =>
+                    "SELECT w.id, CASE WHEN w.n = $4 THEN w.sought LIKE $2 END AS ends FROM (
+                         SELECT o.*, row_number() OVER () AS n FROM (
+                             SELECT id, name, sought FROM sites WHERE name > $1 ORDER BY name LIMIT $4) o) w
+                     WHERE w.sought LIKE $2 OR w.n = $4 ORDER BY w.name LIMIT $3")
             }
             (None, pattern) => {
                 let nobody = None::<&[Uuid]>;
                 sites!(self.search, "name > $1 AND sought LIKE $3", after, nobody, pattern, limit)
             }
-        })
+        };
+
+        let beyond = beyond(&mut rows, limit, |row| row.name.clone());
+        Ok(Page { rows: rows.into_iter().map(SiteRow::from).collect(), beyond })
     }
 
     /// The site with a name.
@@ -182,7 +222,7 @@ impl Store {
     /// [`StoreError::Missing`] if there is none.
     pub async fn site(&self, name: &str) -> Result<SiteRow, StoreError> {
         let mut rows = sites!(self.pool, "name = $1", name, None::<&[Uuid]>, None::<String>, 1);
-        rows.pop().ok_or_else(|| StoreError::missing("site", name))
+        rows.pop().map(SiteRow::from).ok_or_else(|| StoreError::missing("site", name))
     }
 
     /// Hosts that ingresses need under the platform's zone: what their canonical hosts

@@ -13,13 +13,11 @@ use chrono::{DateTime, Utc};
 
 use crate::Store;
 use crate::StoreError;
-use crate::places::{Place, or_end};
+use crate::places::{Page, Place, WALKED, beyond, or_end};
 use crate::roster::{Order, RosterColumns, RosterFilter, RosterRow, Sort, lines};
 
 /// A text that more rows are reckoned to have is common.
 const COMMON: i64 = 900;
-/// Names that are gone along for one page.
-const WALKED: i64 = 6_000;
 /// How long a reckoning holds: whoever reads one page after another looks for the same.
 const HELD: Duration = Duration::from_secs(60);
 /// Reckonings that are held at most.
@@ -55,16 +53,7 @@ impl Reckoned {
     }
 }
 
-/// A page of the roster.
-#[derive(Clone, Debug)]
-pub struct RosterPage {
-    /// Its lines.
-    pub rows: Vec<RosterRow>,
-    /// Where to go on, where the page ends for another reason than that it is full.
-    pub beyond: Option<Sort>,
-}
-
-/// The lines of one page, and where the names that were gone along end.
+/// The lines of one page, and the row at which names were gone along no further.
 macro_rules! walked {
     ($store:expr, $place:expr, $pattern:expr, $limit:expr, $is_descending:expr, $column:literal) => {
         if $is_descending {
@@ -73,29 +62,15 @@ macro_rules! walked {
             walked!(@to $store, $place, $pattern, $limit, $column, ">", "ASC")
         }
     };
-    (@to $store:expr, $place:expr, $pattern:expr, $limit:expr, $column:literal, $past:literal, $direction:literal) => {{
-        let rows = lines!($store.pool, $direction; $place.by, $place.id, $pattern, $limit, WALKED =>
-            "SELECT w.id, w.by FROM (
-                 SELECT id, " + $column + " AS by, sought FROM domains
-                 WHERE ended_at IS NULL AND (" + $column + ", id) " + $past + " ($1, $2)
-                 ORDER BY " + $column + " " + $direction + ", id " + $direction + " LIMIT $5) w
-             WHERE w.sought LIKE $3 ORDER BY w.by " + $direction + ", w.id " + $direction + " LIMIT $4");
-
-        let is_full = i64::try_from(rows.len()).is_ok_and(|found| found >= $limit);
-        let last = if is_full { None } else { walked!(@last $store, $place, $column, $past, $direction) };
-        (rows, last.map(|last| Place::after(last.by, last.id)))
-    }};
-    (@last $store:expr, $place:expr, $column:literal, $past:literal, $direction:literal) => {
-        sqlx::query!(
-            "SELECT id, " + $column + " AS by FROM domains WHERE ended_at IS NULL AND (" + $column + ", id) "
-                + $past + " ($1, $2) ORDER BY " + $column + " " + $direction + ", id " + $direction
-                + " OFFSET $3 LIMIT 1",
-            $place.by,
-            $place.id,
-            WALKED - 1
-        )
-        .fetch_optional(&$store.pool)
-        .await?
+    (@to $store:expr, $place:expr, $pattern:expr, $limit:expr, $column:literal, $past:literal, $direction:literal) => {
+        lines!($store.pool, $direction, "p.ends"; $place.by, $place.id, $pattern, $limit, WALKED =>
+            "SELECT w.id, w.by, CASE WHEN w.n = $5 THEN coalesce(w.sought LIKE $3, false) END AS ends FROM (
+                 SELECT o.*, row_number() OVER () AS n FROM (
+                     SELECT id, " + $column + " AS by, sought FROM domains
+                     WHERE ended_at IS NULL AND (" + $column + ", id) " + $past + " ($1, $2)
+                     ORDER BY " + $column + " " + $direction + ", id " + $direction + " LIMIT $5) o) w
+             WHERE w.sought LIKE $3 OR w.n = $5
+             ORDER BY w.by " + $direction + ", w.id " + $direction + " LIMIT $4")
     };
 }
 
@@ -110,7 +85,7 @@ impl Store {
         filter: &RosterFilter,
         order: &Order,
         limit: i64,
-    ) -> Result<RosterPage, StoreError> {
+    ) -> Result<Page<RosterRow, Sort>, StoreError> {
         let pattern = filter.pattern().filter(|_| filter.is_of_text_alone());
         if let Some(pattern) = pattern
             && self.is_common(Among::Domains, &pattern).await?
@@ -118,7 +93,7 @@ impl Store {
         {
             return Ok(page);
         }
-        Ok(RosterPage { rows: self.roster(filter, order, limit).await?, beyond: None })
+        Ok(Page { rows: self.roster(filter, order, limit).await?, beyond: None })
     }
 
     /// Whether so many accounts have a text that they are better gone along.
@@ -156,28 +131,36 @@ impl Store {
 
     /// `None` for an order in which names cannot be gone along: stages are gone through by
     /// name, one after the other.
-    async fn walk(&self, pattern: &str, order: &Order, limit: i64) -> Result<Option<RosterPage>, StoreError> {
+    async fn walk(
+        &self,
+        pattern: &str,
+        order: &Order,
+        limit: i64,
+    ) -> Result<Option<Page<RosterRow, Sort>>, StoreError> {
         let is_descending = order.is_descending;
         let (rows, beyond) = match &order.by {
             Sort::Stage(_) => return Ok(None),
             Sort::Name(place) => {
                 let place: Place<String> = or_end(place.as_ref(), is_descending);
-                let (rows, last) = walked!(self, place, pattern, limit, is_descending, "host");
+                let mut rows = walked!(self, place, pattern, limit, is_descending, "host");
+                let last = beyond(&mut rows, limit, |row| Place::after(row.host.clone(), row.id));
                 (rows, last.map(|last| Sort::Name(Some(last))))
             }
             Sort::Enrolled(place) => {
                 let place: Place<DateTime<Utc>> = or_end(place.as_ref(), is_descending);
-                let (rows, last) = walked!(self, place, pattern, limit, is_descending, "enrolled_at");
+                let mut rows = walked!(self, place, pattern, limit, is_descending, "enrolled_at");
+                let last = beyond(&mut rows, limit, |row| Place::after(row.enrolled_at, row.id));
                 (rows, last.map(|last| Sort::Enrolled(Some(last))))
             }
             Sort::Moved(place) => {
                 let place: Place<DateTime<Utc>> = or_end(place.as_ref(), is_descending);
-                let (rows, last) = walked!(self, place, pattern, limit, is_descending, "moved_at");
+                let mut rows = walked!(self, place, pattern, limit, is_descending, "moved_at");
+                let last = beyond(&mut rows, limit, |row| Place::after(row.moved_at, row.id));
                 (rows, last.map(|last| Sort::Moved(Some(last))))
             }
         };
 
         let rows = rows.into_iter().map(RosterColumns::read).collect::<Result<_, _>>()?;
-        Ok(Some(RosterPage { rows, beyond }))
+        Ok(Some(Page { rows, beyond }))
     }
 }

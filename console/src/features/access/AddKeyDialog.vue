@@ -14,6 +14,7 @@ import { reactive, ref, watch } from "vue";
 import { api, listing, type Account, type MadeKey, type NewKey } from "@/api/client";
 import CopyField from "@/components/CopyField.vue";
 import { useAttempt } from "@/composables/useAttempt";
+import { useSought } from "@/composables/useSought";
 
 // A new key, whose secret is shown this once.
 const open = defineModel<boolean>({ required: true });
@@ -25,7 +26,6 @@ const form = reactive<{
   accounts: string[];
   expires?: Date;
 }>({ ...EMPTY, role: "viewer" });
-const found = ref<Account[]>([]);
 const made = ref<MadeKey>();
 const { busy, errors, attempt } = useAttempt("name");
 const ROLES = {
@@ -35,9 +35,10 @@ const ROLES = {
   edge: "edge: routes and certificates, for edge servers alone",
 };
 
-async function search(text = "") {
-  found.value = (await api.accounts(listing("accounts", { text, limit: "30" }))).rows;
-}
+const { found, searching, more, search } = useSought<Account>(
+  (text) => listing("accounts", { text, limit: "30" }),
+  api.accounts,
+);
 watch(open, () => {
   made.value = undefined;
   Object.assign(form, EMPTY, { accounts: [] });
@@ -84,8 +85,11 @@ const add = () =>
           filterable
           remote
           :remote-method="search"
+          :loading="searching"
           placeholder="every account"
-          no-data-text="No account has that in its name."
+          :no-data-text="
+            more ? 'None so far. Type more of its name.' : 'No account has that in its name.'
+          "
           @focus="search()"
         >
           <ElOption

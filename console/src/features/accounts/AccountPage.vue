@@ -33,7 +33,7 @@ async function reload() {
   try {
     const [read, all, roster] = await Promise.all([
       api.account(props.name),
-      api.sites({ account: props.name }),
+      api.sites(listing("sites", { account: props.name })),
       api.roster(listing("domains", { account: props.name })),
     ]);
     account.value = read;

@@ -58,7 +58,10 @@ const { rows, more, loaded, showMore } = usePages<Account>(
       </tbody>
     </table>
     <p v-else-if="loaded" class="soft">
-      {{ text ? "No account has that in its name." : "There is no account yet." }}
+      <template v-if="more">None so far. Show more to look on.</template>
+      <template v-else>
+        {{ text ? "No account has that in its name." : "There is no account yet." }}
+      </template>
     </p>
     <p v-if="more"><ElButton @click="showMore">Show more</ElButton></p>
     <AddAccountDialog v-model="adding" />

@@ -121,7 +121,13 @@ useRowKeys(() => find.value?.input);
         </tr>
       </tbody>
     </table>
-    <p v-else-if="loaded" class="soft">No domain fits. Enrol one, or widen the search.</p>
+    <p v-else-if="loaded" class="soft">
+      {{
+        more
+          ? "None so far. Show more to look on."
+          : "No domain fits. Enrol one, or widen the search."
+      }}
+    </p>
     <p v-if="more"><ElButton @click="showMore">Show more</ElButton></p>
     <EnrolDialog v-model="enrolling" />
     <BulkDialog v-model="working" :filters="filters" />

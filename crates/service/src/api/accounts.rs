@@ -24,7 +24,8 @@ use crate::problem::{Body, Named, Params, Refusal};
 /// Free names that are offered in place of a taken one.
 const SUGGESTIONS: usize = 3;
 
-/// Accounts by name, a page at a time; the `Link` header leads to the next (RFC 8288).
+/// Accounts by name, a page at a time; the `Link` header leads to the next (RFC 8288). Where a text
+/// is in many of them a page may have fewer than were asked for, and leads on all the same.
 #[utoipa::path(get, path = "/api/v1/accounts", params(NamesQuery),
     responses((status = 200, body = [Account]), (status = 422, body = Problem)))]
 pub(super) async fn accounts(
@@ -34,9 +35,16 @@ pub(super) async fn accounts(
 ) -> Result<(HeaderMap, Json<Vec<Account>>), Refusal> {
     caller.needs(Role::Viewer)?;
     let limit = paging::limit(query.limit)?;
-    let rows = app.calls.accounts(&names(&app, &caller, &query).await?, limit + 1).await?;
-    let (headers, rows) =
-        paging::page(rows, limit, "accounts", |row| row.name.clone(), &paging::asked(&query)?)?;
+    let page = app.calls.accounts(&names(&app, &caller, &query).await?, limit + 1).await?;
+    let asked = paging::asked(&query)?;
+    let (headers, rows) = paging::page_beyond(
+        page,
+        limit,
+        "accounts",
+        |row| row.name.clone(),
+        |name| Some(name.clone()),
+        &asked,
+    )?;
 
     Ok((headers, Json(rows.into_iter().map(|row| account_of(&caller, row)).collect())))
 }
@@ -170,7 +178,8 @@ pub(super) async fn unsuspend(
     Ok(StatusCode::NO_CONTENT)
 }
 
-/// Sites by name, a page at a time; the `Link` header leads to the next (RFC 8288).
+/// Sites by name, a page at a time; the `Link` header leads to the next (RFC 8288). Where a text
+/// is in many of them a page may have fewer than were asked for, and leads on all the same.
 #[utoipa::path(get, path = "/api/v1/sites", params(NamesQuery),
     responses((status = 200, body = [Site]), (status = 422, body = Problem)))]
 pub(super) async fn sites(
@@ -180,9 +189,10 @@ pub(super) async fn sites(
 ) -> Result<(HeaderMap, Json<Vec<Site>>), Refusal> {
     caller.needs(Role::Viewer)?;
     let limit = paging::limit(query.limit)?;
-    let rows = app.calls.sites(&names(&app, &caller, &query).await?, limit + 1).await?;
+    let page = app.calls.sites(&names(&app, &caller, &query).await?, limit + 1).await?;
+    let asked = paging::asked(&query)?;
     let (headers, rows) =
-        paging::page(rows, limit, "sites", |row| row.name.clone(), &paging::asked(&query)?)?;
+        paging::page_beyond(page, limit, "sites", |row| row.name.clone(), |name| Some(name.clone()), &asked)?;
 
     Ok((headers, Json(rows.into_iter().map(site_of).collect())))
 }

@@ -3,7 +3,7 @@
 use axum::http::{HeaderMap, HeaderValue, header};
 use chrono::{DateTime, Duration, Utc};
 use nomenta_api::problem::FieldCode;
-use nomenta_store::Place;
+use nomenta_store::{Page, Place};
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 use serde::Serialize;
 use serde_json::Value;
@@ -56,6 +56,22 @@ pub(super) fn page<T>(
         if let Some(last) = rows.last() {
             headers.insert(header::LINK, next(path, &place(last), asked)?);
         }
+    }
+    Ok((headers, rows))
+}
+
+/// The rows of one page of the listing at `path`, as [`page()`]; also where it is not full, but leads on.
+pub(super) fn page_beyond<T, P>(
+    found: Page<T, P>,
+    limit: i64,
+    path: &str,
+    place: impl Fn(&T) -> String,
+    written: impl Fn(&P) -> Option<String>,
+    asked: &[(String, String)],
+) -> Result<(HeaderMap, Vec<T>), Refusal> {
+    let (mut headers, rows) = page(found.rows, limit, path, place, asked)?;
+    if let Some(beyond) = found.beyond.as_ref().and_then(written) {
+        headers.insert(header::LINK, next(path, &beyond, asked)?);
     }
     Ok((headers, rows))
 }

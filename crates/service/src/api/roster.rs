@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderMap, header};
+use axum::http::HeaderMap;
 use chrono::{DateTime, Datelike, Duration, NaiveDate, Utc};
 use nomenta_api::domain::{
     Counts, CountsQuery, FindingCount, GateStanding, LookalikeView, OperatorCount, RosterLine, RosterQuery,
@@ -15,7 +15,7 @@ use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::gate::Stage;
-use nomenta_store::{Counted, Order, Place, RosterFilter, RosterPage, RosterRow, Sort, Whose};
+use nomenta_store::{Counted, Order, Place, RosterFilter, RosterRow, Sort, Whose};
 
 use super::domains::shown;
 use super::paging::{self, Cursor};
@@ -43,12 +43,10 @@ pub(super) async fn roster(
     let filter = filter(&app, &caller, &query).await?;
     let order = order(&query)?;
 
-    let RosterPage { rows, beyond } = app.calls.roster_page(&filter, &order, limit + 1).await?;
+    let page = app.calls.roster_page(&filter, &order, limit + 1).await?;
     let asked = paging::asked(&query)?;
-    let (mut headers, rows) = paging::page(rows, limit, "domains", |row| cursor(&order.by, row), &asked)?;
-    if let Some(beyond) = beyond.as_ref().and_then(written) {
-        headers.insert(header::LINK, paging::next("domains", &beyond, &asked)?);
-    }
+    let (headers, rows) =
+        paging::page_beyond(page, limit, "domains", |row| cursor(&order.by, row), written, &asked)?;
     Ok((headers, Json(rows.into_iter().map(line).collect())))
 }
 

@@ -276,8 +276,8 @@ fn accounts_and_sites_are_found_by_a_part_of_either_name_in_pages() {
     run(async {
         let store = fleet("found").await;
         let accounts = async |filter: NameFilter, limit| {
-            let rows = store.accounts(&filter, limit).await.expect("accounts");
-            rows.into_iter().map(|row| row.name).collect::<Vec<_>>()
+            let page = store.accounts(&filter, limit).await.expect("accounts");
+            page.rows.into_iter().map(|row| row.name).collect::<Vec<_>>()
         };
         let none = NameFilter::default;
         assert_eq!(accounts(none(), 3).await, ["acc1", "acc2", "acc3"]);
@@ -292,8 +292,8 @@ fn accounts_and_sites_are_found_by_a_part_of_either_name_in_pages() {
 
         let account = store.account("acc2").await.expect("an account").id;
         let sites = async |filter: NameFilter, limit| {
-            let rows = store.sites(&filter, limit).await.expect("sites");
-            rows.into_iter().map(|row| row.name).collect::<Vec<_>>()
+            let page = store.sites(&filter, limit).await.expect("sites");
+            page.rows.into_iter().map(|row| row.name).collect::<Vec<_>>()
         };
         assert_eq!(sites(none(), 2).await, ["acc1-harbour", "acc1-quay"]);
         let text = Some("2-quay.QUAYMARK".to_owned());
@@ -345,4 +345,65 @@ fn a_text_that_many_names_have_is_gone_along_and_every_page_leads_on() {
             assert_eq!(found, want.iter().map(|row| row.id).collect::<Vec<_>>(), "{:?}", order.by);
         }
     });
+}
+
+#[test]
+fn accounts_and_sites_of_a_text_that_many_have_are_gone_along_and_every_page_leads_on() {
+    run(async {
+        let store = fleet("titles").await;
+        let rows = "INSERT INTO accounts (id, name, title)
+                    SELECT gen_random_uuid(), 'many' || n, CASE WHEN n % 6 = 0 THEN 'Ferry ' ELSE 'Barge ' END || n
+                    FROM generate_series(1, 9000) n;
+                    INSERT INTO sites (id, account_id, ingress_id, name, label, default_host)
+                    SELECT gen_random_uuid(), a.id, (SELECT id FROM ingresses ORDER BY name LIMIT 1), s.name, s.name,
+                           s.name || '.quaymark.example'
+                    FROM accounts a, LATERAL (SELECT replace(lower(a.title), ' ', '-') || '-' || a.name AS name) s
+                    WHERE a.name LIKE 'many%';
+                    ANALYZE accounts; ANALYZE sites";
+        databases().await.statement("titles", rows).await.expect("many rows");
+
+        for (text, limit) in [("FERRY", 1_000), ("many6", 700), ("y", 5_000)] {
+            let filter = NameFilter { text: Some(text.into()), ..NameFilter::default() };
+            let page = async |after: Option<String>| {
+                let filter = NameFilter { after, ..filter.clone() };
+                let page = store.accounts(&filter, limit).await.expect("a page");
+                (page.rows.into_iter().map(|row| row.name).collect::<Vec<_>>(), page.beyond)
+            };
+            let accounts = gone_through(limit, page).await;
+            let page = async |after: Option<String>| {
+                let filter = NameFilter { after, ..filter.clone() };
+                let page = store.sites(&filter, limit).await.expect("a page");
+                (page.rows.into_iter().map(|row| row.name).collect::<Vec<_>>(), page.beyond)
+            };
+            let sites = gone_through(limit, page).await;
+
+            for (table, found) in [("accounts", accounts), ("sites", sites)] {
+                let want =
+                    format!("SELECT name FROM {table} WHERE sought LIKE lower('%{text}%') ORDER BY name");
+                let want = databases().await.statement("titles", &want).await.expect("names");
+                assert!(want.lines().count() >= 1_000, "{table}: {text}");
+                assert_eq!(found, want.lines().collect::<Vec<_>>(), "{table}: {text}");
+            }
+        }
+    });
+}
+
+/// Every name of a listing, a page of at most `limit` after the other; some of them are short.
+async fn gone_through(
+    limit: i64,
+    page: impl AsyncFn(Option<String>) -> (Vec<String>, Option<String>),
+) -> Vec<String> {
+    let most = usize::try_from(limit).expect("a limit");
+    let (mut found, mut after, mut short) = (Vec::new(), None, 0);
+    loop {
+        let (names, beyond) = page(after).await;
+        assert!(names.len() <= most);
+        short += usize::from(beyond.is_some());
+        after = beyond.or_else(|| names.last().filter(|_| names.len() == most).cloned());
+        found.extend(names);
+        if after.is_none() {
+            assert!(short > 0, "no page was short");
+            return found;
+        }
+    }
 }

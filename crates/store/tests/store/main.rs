@@ -491,7 +491,7 @@ fn names_are_taken_once_and_unknown_ones_are_named() {
         let missing = store.add_site(&site("nobody", "s")).await.expect_err("missing");
         assert_eq!(missing.to_string(), "There is no account named nobody. Check the spelling.");
         assert!(matches!(store.domain_named(named("no.example")).await, Err(StoreError::Missing { .. })));
-        let rows = store.accounts(&NameFilter::default(), 10).await.expect("accounts");
+        let rows = store.accounts(&NameFilter::default(), 10).await.expect("accounts").rows;
         assert_eq!((rows[0].title.as_str(), rows[0].domains), ("Onswick Ferries", 1));
         assert_eq!(store.site("onswick").await.expect("a site").ingress, "harbour");
     });

@@ -1,0 +1,40 @@
+import { onBeforeUnmount, ref, type Ref } from "vue";
+
+import { gather, type Page } from "@/lib/pages";
+
+/** Choices that are offered at least, where so many fit. */
+const LEAST = 30;
+/** Pages that are read for more of them, once there are any. */
+const MOST_READ = 6;
+
+/** What is found in a listing as one types; only the last text counts. */
+export function useSought<T>(
+  path: (text: string) => string,
+  read: (path: string) => Promise<Page<T>>,
+) {
+  const found = ref([]) as Ref<T[]>;
+  const searching = ref(false);
+  /** Whether there are more to look through than was done. */
+  const more = ref(false);
+  let turn = 0;
+  onBeforeUnmount(() => turn++);
+
+  async function search(text = "") {
+    const mine = ++turn;
+    searching.value = true;
+    try {
+      const { rows, next } = await gather(
+        read,
+        path(text),
+        (lines, pages) => mine !== turn || lines >= LEAST || (lines > 0 && pages >= MOST_READ),
+      );
+      if (mine !== turn) return;
+      found.value = rows;
+      more.value = next !== undefined;
+    } finally {
+      if (mine === turn) searching.value = false;
+    }
+  }
+
+  return { found, searching, more, search };
+}
