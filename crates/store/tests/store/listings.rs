@@ -363,46 +363,38 @@ fn accounts_and_sites_of_a_text_that_many_have_are_gone_along_and_every_page_lea
         databases().await.statement("titles", rows).await.expect("many rows");
 
         for (text, limit) in [("FERRY", 1_000), ("many6", 700), ("y", 5_000)] {
-            let filter = NameFilter { text: Some(text.into()), ..NameFilter::default() };
-            let page = async |after: Option<String>| {
-                let filter = NameFilter { after, ..filter.clone() };
-                let page = store.accounts(&filter, limit).await.expect("a page");
-                (page.rows.into_iter().map(|row| row.name).collect::<Vec<_>>(), page.beyond)
-            };
-            let accounts = gone_through(limit, page).await;
-            let page = async |after: Option<String>| {
-                let filter = NameFilter { after, ..filter.clone() };
-                let page = store.sites(&filter, limit).await.expect("a page");
-                (page.rows.into_iter().map(|row| row.name).collect::<Vec<_>>(), page.beyond)
-            };
-            let sites = gone_through(limit, page).await;
-
-            for (table, found) in [("accounts", accounts), ("sites", sites)] {
+            for table in ["accounts", "sites"] {
                 let want =
                     format!("SELECT name FROM {table} WHERE sought LIKE lower('%{text}%') ORDER BY name");
                 let want = databases().await.statement("titles", &want).await.expect("names");
                 assert!(want.lines().count() >= 1_000, "{table}: {text}");
+                let found = gone_through(&store, table, text, limit).await;
                 assert_eq!(found, want.lines().collect::<Vec<_>>(), "{table}: {text}");
             }
         }
     });
 }
 
-/// Every name of a listing, a page of at most `limit` after the other; some of them are short.
-async fn gone_through(
-    limit: i64,
-    page: impl AsyncFn(Option<String>) -> (Vec<String>, Option<String>),
-) -> Vec<String> {
-    let most = usize::try_from(limit).expect("a limit");
-    let (mut found, mut after, mut short) = (Vec::new(), None, 0);
+/// Names of all that have a text, read a page of at most `limit` after the other; some are short.
+async fn gone_through(store: &Store, table: &str, text: &str, limit: usize) -> Vec<String> {
+    let most = i64::try_from(limit).expect("a limit");
+    let mut filter = NameFilter { text: Some(text.into()), ..NameFilter::default() };
+    let (mut found, mut short) = (Vec::new(), 0);
     loop {
-        let (names, beyond) = page(after).await;
-        assert!(names.len() <= most);
+        let (names, beyond): (Vec<_>, _) = if table == "accounts" {
+            let page = store.accounts(&filter, most).await.expect("a page");
+            (page.rows.into_iter().map(|row| row.name).collect(), page.beyond)
+        } else {
+            let page = store.sites(&filter, most).await.expect("a page");
+            (page.rows.into_iter().map(|row| row.name).collect(), page.beyond)
+        };
+
+        assert!(names.len() <= limit);
         short += usize::from(beyond.is_some());
-        after = beyond.or_else(|| names.last().filter(|_| names.len() == most).cloned());
+        filter.after = beyond.or_else(|| names.last().filter(|_| names.len() == limit).cloned());
         found.extend(names);
-        if after.is_none() {
-            assert!(short > 0, "no page was short");
+        if filter.after.is_none() {
+            assert!(short > 0, "no page of {table} was short");
             return found;
         }
     }
