@@ -7,7 +7,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::locks;
-use crate::places::{Page, Passed, WALKED, Whose, beyond, containing};
+use crate::places::{Page, Passed, Whose, beyond, containing};
 use crate::tasks::{self, TaskKind};
 use crate::version::Expected;
 
@@ -61,12 +61,12 @@ struct AccountColumns {
     suspended_at: Option<DateTime<Utc>>,
     created_at: DateTime<Utc>,
     version: i64,
-    ends: Option<bool>,
+    is_end: bool,
 }
 
 impl Passed for AccountColumns {
-    fn ends(&self) -> Option<bool> {
-        self.ends
+    fn is_end(&self) -> bool {
+        self.is_end
     }
 }
 
@@ -93,16 +93,16 @@ pub(crate) fn pattern(text: &str) -> String {
     containing(&text.trim().to_lowercase())
 }
 
-/// Accounts, by what the statement goes along; `$ends` is where a walk ends.
+/// Accounts, by what the statement goes along; `$is_end` tells where a walk ends.
 macro_rules! accounts {
     ($along:literal, $($given:expr),+) => {
-        accounts!(@ends "NULL::bool", $along, $($given),+)
+        accounts!(@walk "false", $along, $($given),+)
     };
-    (@ends $ends:literal, $along:literal, $($given:expr),+) => {
+    (@walk $is_end:literal, $along:literal, $($given:expr),+) => {
         sqlx::query_as!(
             AccountColumns,
-            "SELECT id, name, title, contact, language, notes, allowance, suspended_at, created_at, version, "
-                + $ends + " AS ends FROM " + $along,
+            r#"SELECT a.id, a.name, title, contact, language, notes, allowance, suspended_at, created_at, version,
+                      "# + $is_end + r#" AS "is_end!" FROM "# + $along,
             $($given),+
         )
     };
@@ -167,7 +167,7 @@ impl Store {
         let accounts = of.whose.accounts();
         let mut rows = match &of.text {
             None => accounts!(
-                "accounts WHERE name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
+                "accounts a WHERE name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2)) ORDER BY name LIMIT $3",
                 after,
                 accounts,
                 limit
@@ -176,23 +176,27 @@ impl Store {
             .await?,
             Some(text) if accounts.is_none() && self.is_common_to_accounts(&pattern(text)).await? => {
                 accounts!(
-                    @ends "f.ends",
-                    "(SELECT w.id AS found, CASE WHEN w.n = $4 THEN w.sought LIKE $2 END AS ends FROM (
-                          SELECT o.*, row_number() OVER () AS n FROM (
-                              SELECT id, name, sought FROM accounts WHERE name > $1 ORDER BY name LIMIT $4) o) w
-                      WHERE w.sought LIKE $2 OR w.n = $4 ORDER BY w.name LIMIT $3) f
-                     CROSS JOIN LATERAL (SELECT * FROM accounts WHERE id = f.found OFFSET 0) a ORDER BY name",
+                    @walk "p.is_end",
+                    "(WITH found AS MATERIALIZED (
+                          SELECT w.id, w.name, false AS is_end FROM (
+                              SELECT id, name, sought FROM accounts WHERE name > $1 ORDER BY name LIMIT walked()) w
+                          WHERE w.sought LIKE $2 ORDER BY w.name LIMIT $3)
+                      SELECT * FROM found
+                      UNION ALL SELECT e.*, true FROM (
+                          SELECT id, name FROM accounts WHERE name > $1 ORDER BY name OFFSET walked() - 1 LIMIT 1) e
+                      WHERE (SELECT count(*) FROM found) < $3) p
+                     CROSS JOIN LATERAL (SELECT * FROM accounts WHERE id = p.id OFFSET 0) a
+                     ORDER BY a.name, p.is_end",
                     after,
                     pattern(text),
-                    limit,
-                    WALKED
+                    limit
                 )
                 .fetch_all(&self.pool)
                 .await?
             }
             Some(text) => {
                 accounts!(
-                    "accounts WHERE sought LIKE $4 AND name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2))
+                    "accounts a WHERE sought LIKE $4 AND name > $1 AND ($2::uuid[] IS NULL OR id = ANY($2))
                      ORDER BY name LIMIT $3",
                     after,
                     accounts,
@@ -204,7 +208,7 @@ impl Store {
             }
         };
 
-        let beyond = beyond(&mut rows, limit, |row| row.name.clone());
+        let beyond = beyond(&mut rows, |row| row.name.clone());
         Ok(Page { rows: self.with_used(rows).await?, beyond })
     }
 
@@ -219,7 +223,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] if there is none.
     pub async fn account(&self, name: &str) -> Result<AccountRow, StoreError> {
-        let row = accounts!("accounts WHERE name = $1", name);
+        let row = accounts!("accounts a WHERE name = $1", name);
         let row =
             row.fetch_optional(&self.pool).await?.ok_or_else(|| StoreError::missing("account", name))?;
 

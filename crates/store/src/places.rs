@@ -4,9 +4,6 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
-/// Names that are gone along for one page.
-pub(crate) const WALKED: i64 = 4_000;
-
 /// Whose records are shown: everybody's, or those of some accounts.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Whose {
@@ -74,23 +71,16 @@ pub struct Page<T, P> {
     pub beyond: Option<P>,
 }
 
-/// A row that is come by where names are gone along.
+/// A row that is found where names are gone along.
 pub(crate) trait Passed {
-    /// At the one where that ended: whether it is a line of the page.
-    fn ends(&self) -> Option<bool>;
+    /// Whether it is no line of the page, but the name at which that ended.
+    fn is_end(&self) -> bool;
 }
 
-/// Where to go on behind rows that names were gone along for, unless they fill a page; the one at
-/// which that ended is no longer among them where it is no line.
-pub(crate) fn beyond<T: Passed, P>(rows: &mut Vec<T>, limit: i64, place: impl Fn(&T) -> P) -> Option<P> {
-    let last = rows.last()?;
-    let is_line = last.ends()?;
-    let place = place(last);
-    if !is_line {
-        rows.pop();
-    }
-    let is_full = i64::try_from(rows.len()).is_ok_and(|found| found >= limit);
-    (!is_full).then_some(place)
+/// Where to go on behind rows that names were gone along for, where those end before the page is
+/// full; the row that says so is taken away.
+pub(crate) fn beyond<T: Passed, P>(rows: &mut Vec<T>, place: impl Fn(&T) -> P) -> Option<P> {
+    rows.pop_if(|last| last.is_end()).map(|last| place(&last))
 }
 
 /// A pattern for LIKE that finds a text anywhere.

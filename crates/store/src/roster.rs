@@ -116,12 +116,13 @@ pub(crate) struct RosterColumns {
     pub enrolled_at: DateTime<Utc>,
     pub moved_at: DateTime<Utc>,
     pub looked_at: Option<DateTime<Utc>>,
-    pub ends: Option<bool>,
+    /// Whether it is no line, but where names were gone along no further.
+    pub is_end: bool,
 }
 
 impl Passed for RosterColumns {
-    fn ends(&self) -> Option<bool> {
-        self.ends
+    fn is_end(&self) -> bool {
+        self.is_end
     }
 }
 
@@ -215,19 +216,19 @@ impl RosterFilter {
 }
 
 /// Lines of the roster: of the rows that a statement finds, each with its key and with what
-/// they are sorted by; `$ends` is where a walk ends.
+/// they are sorted by; `$is_end` tells where a walk ends.
 macro_rules! lines {
-    ($pool:expr, $direction:literal, $ends:literal; $($given:expr),+ => $($found:tt)+) => {
+    ($pool:expr, $direction:literal, $is_end:literal; $($given:expr),+ => $($found:tt)+) => {
         sqlx::query_as!(
             RosterColumns,
             // Row by row, once it is known which: a join by hash would read the tables whole.
             r#"SELECT d.id, d.host, (SELECT name FROM accounts WHERE id = d.account_id) AS "account!",
                       (SELECT name FROM sites WHERE id = d.site_id) AS "site!", d.held_since, d.stage,
                       d.ownership, d.routing, d.certificate, d.serving, d.codes, d.operator, d.spread,
-                      d.enrolled_at, d.moved_at, d.looked_at, "# + $ends + " AS ends
-               FROM (" + $($found)+ + ") p
+                      d.enrolled_at, d.moved_at, d.looked_at, "# + $is_end + r#" AS "is_end!"
+               FROM ("# + $($found)+ + ") p
                CROSS JOIN LATERAL (SELECT * FROM domains WHERE id = p.id OFFSET 0) d
-               ORDER BY p.by " + $direction + ", p.id " + $direction,
+               ORDER BY p.by " + $direction + ", p.id " + $direction + r#", "is_end!""#,
             $($given),+
         )
         .fetch_all(&$pool)
@@ -296,7 +297,7 @@ macro_rules! page {
                  ORDER BY f." + $column + " " + $direction + ", f.domain_id " + $direction + " LIMIT $4) l")
     };
     (@rows $pool:expr, ($filter:expr, $stages:expr, $place:expr, $limit:expr), $direction:literal, $($from:tt)+) => {
-        lines!($pool, $direction, "NULL::bool"; $stages, $place.by, $place.id, $limit, $filter.pattern(), $filter.whose.accounts(),
+        lines!($pool, $direction, "false"; $stages, $place.by, $place.id, $limit, $filter.pattern(), $filter.whose.accounts(),
             $filter.site, $filter.ingress, $filter.operator, $filter.finding.map(Code::as_str), $filter.before,
             $filter.since => "SELECT l.id, l.by " + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4")
     };

@@ -10,7 +10,7 @@ use crate::Store;
 use crate::StoreError;
 use crate::accounts::{NameFilter, account_id, pattern};
 use crate::edge;
-use crate::places::{Page, Passed, WALKED, beyond};
+use crate::places::{Page, Passed, beyond};
 use crate::version::Expected;
 
 /// Ingresses whose hosts are kept from sites.
@@ -53,12 +53,12 @@ struct SiteColumns {
     entry_path: String,
     error_path: String,
     created_at: DateTime<Utc>,
-    ends: Option<bool>,
+    is_end: bool,
 }
 
 impl Passed for SiteColumns {
-    fn ends(&self) -> Option<bool> {
-        self.ends
+    fn is_end(&self) -> bool {
+        self.is_end
     }
 }
 
@@ -107,23 +107,23 @@ pub struct SiteChange<'a> {
     pub error_path: Option<&'a str>,
 }
 
-/// Sites by name: of those that a statement finds, each with its key; `$ends` is where a walk ends.
+/// Sites by name: of those that a statement finds, each with its key; `$is_end` tells where a walk ends.
 macro_rules! sites {
     ($pool:expr, $along:literal, $name:expr, $account:expr, $pattern:expr, $limit:expr) => {
-        sites!(@found $pool, "NULL::bool"; $name, $account, $pattern, $limit =>
+        sites!(@found $pool, "false"; $name, $account, $pattern, $limit =>
             "SELECT id FROM sites WHERE " + $along + " AND ($2::uuid[] IS NULL OR account_id = ANY($2))
                  AND ($3::text IS NULL OR sought LIKE $3) ORDER BY name LIMIT $4")
     };
-    (@found $pool:expr, $ends:literal; $($given:expr),+ => $($found:tt)+) => {
+    (@found $pool:expr, $is_end:literal; $($given:expr),+ => $($found:tt)+) => {
         sqlx::query_as!(
             SiteColumns,
             r#"SELECT s.id, s.version, s.name, (SELECT name FROM accounts WHERE id = s.account_id) AS "account!",
                       (SELECT name FROM ingresses WHERE id = s.ingress_id) AS "ingress!", s.default_host,
                       s.entry_path, s.error_path, s.created_at,
                       ARRAY(SELECT host FROM former_hosts f WHERE f.site_id = s.id ORDER BY host) AS "former_hosts!", "#
-                + $ends + " AS ends
-               FROM (" + $($found)+ + ") p CROSS JOIN LATERAL (SELECT * FROM sites WHERE id = p.id OFFSET 0) s
-               ORDER BY s.name",
+                + $is_end + r#" AS "is_end!"
+               FROM ("# + $($found)+ + r#") p CROSS JOIN LATERAL (SELECT * FROM sites WHERE id = p.id OFFSET 0) s
+               ORDER BY s.name, "is_end!""#,
             $($given),+
         )
         .fetch_all(&$pool)
@@ -200,11 +200,15 @@ impl Store {
                 sites!(self.pool, "name > $1 AND account_id = ANY($2)", after, Some(accounts), pattern, limit)
             }
             (None, Some(pattern)) if self.is_common_to_sites(&pattern).await? => {
-                sites!(@found self.pool, "p.ends"; after, pattern, limit, WALKED =>
-                    "SELECT w.id, CASE WHEN w.n = $4 THEN w.sought LIKE $2 END AS ends FROM (
-                         SELECT o.*, row_number() OVER () AS n FROM (
-                             SELECT id, name, sought FROM sites WHERE name > $1 ORDER BY name LIMIT $4) o) w
-                     WHERE w.sought LIKE $2 OR w.n = $4 ORDER BY w.name LIMIT $3")
+                sites!(@found self.pool, "p.is_end"; after, pattern, limit =>
+                    "WITH found AS MATERIALIZED (
+                         SELECT w.id, w.name, false AS is_end FROM (
+                             SELECT id, name, sought FROM sites WHERE name > $1 ORDER BY name LIMIT walked()) w
+                         WHERE w.sought LIKE $2 ORDER BY w.name LIMIT $3)
+                     SELECT * FROM found
+                     UNION ALL SELECT e.*, true FROM (
+                         SELECT id, name FROM sites WHERE name > $1 ORDER BY name OFFSET walked() - 1 LIMIT 1) e
+                     WHERE (SELECT count(*) FROM found) < $3")
             }
             (None, pattern) => {
                 let nobody = None::<&[Uuid]>;
@@ -212,7 +216,7 @@ impl Store {
             }
         };
 
-        let beyond = beyond(&mut rows, limit, |row| row.name.clone());
+        let beyond = beyond(&mut rows, |row| row.name.clone());
         Ok(Page { rows: rows.into_iter().map(SiteRow::from).collect(), beyond })
     }
 

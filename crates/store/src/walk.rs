@@ -13,7 +13,7 @@ use chrono::{DateTime, Utc};
 
 use crate::Store;
 use crate::StoreError;
-use crate::places::{Page, Place, WALKED, beyond, or_end};
+use crate::places::{Page, Place, beyond, or_end};
 use crate::roster::{Order, RosterColumns, RosterFilter, RosterRow, Sort, lines};
 
 /// A text that more rows are reckoned to have is common.
@@ -53,7 +53,8 @@ impl Reckoned {
     }
 }
 
-/// The lines of one page, and the row at which names were gone along no further.
+/// The lines of one page among as many names as `walked()` says, and if it is not full, the row
+/// at which names were gone along no further.
 macro_rules! walked {
     ($store:expr, $place:expr, $pattern:expr, $limit:expr, $is_descending:expr, $column:literal) => {
         if $is_descending {
@@ -63,14 +64,19 @@ macro_rules! walked {
         }
     };
     (@to $store:expr, $place:expr, $pattern:expr, $limit:expr, $column:literal, $past:literal, $direction:literal) => {
-        lines!($store.pool, $direction, "p.ends"; $place.by, $place.id, $pattern, $limit, WALKED =>
-            "SELECT w.id, w.by, CASE WHEN w.n = $5 THEN coalesce(w.sought LIKE $3, false) END AS ends FROM (
-                 SELECT o.*, row_number() OVER () AS n FROM (
+        lines!($store.pool, $direction, "p.is_end"; $place.by, $place.id, $pattern, $limit =>
+            "WITH found AS MATERIALIZED (
+                 SELECT w.id, w.by, false AS is_end FROM (
                      SELECT id, " + $column + " AS by, sought FROM domains
                      WHERE ended_at IS NULL AND (" + $column + ", id) " + $past + " ($1, $2)
-                     ORDER BY " + $column + " " + $direction + ", id " + $direction + " LIMIT $5) o) w
-             WHERE w.sought LIKE $3 OR w.n = $5
-             ORDER BY w.by " + $direction + ", w.id " + $direction + " LIMIT $4")
+                     ORDER BY " + $column + " " + $direction + ", id " + $direction + " LIMIT walked()) w
+                 WHERE w.sought LIKE $3 ORDER BY w.by " + $direction + ", w.id " + $direction + " LIMIT $4)
+             SELECT * FROM found
+             UNION ALL SELECT e.*, true FROM (
+                 SELECT id, " + $column + " AS by FROM domains
+                 WHERE ended_at IS NULL AND (" + $column + ", id) " + $past + " ($1, $2)
+                 ORDER BY " + $column + " " + $direction + ", id " + $direction + " OFFSET walked() - 1 LIMIT 1) e
+             WHERE (SELECT count(*) FROM found) < $4")
     };
 }
 
@@ -143,19 +149,19 @@ impl Store {
             Sort::Name(place) => {
                 let place: Place<String> = or_end(place.as_ref(), is_descending);
                 let mut rows = walked!(self, place, pattern, limit, is_descending, "host");
-                let last = beyond(&mut rows, limit, |row| Place::after(row.host.clone(), row.id));
+                let last = beyond(&mut rows, |row| Place::after(row.host.clone(), row.id));
                 (rows, last.map(|last| Sort::Name(Some(last))))
             }
             Sort::Enrolled(place) => {
                 let place: Place<DateTime<Utc>> = or_end(place.as_ref(), is_descending);
                 let mut rows = walked!(self, place, pattern, limit, is_descending, "enrolled_at");
-                let last = beyond(&mut rows, limit, |row| Place::after(row.enrolled_at, row.id));
+                let last = beyond(&mut rows, |row| Place::after(row.enrolled_at, row.id));
                 (rows, last.map(|last| Sort::Enrolled(Some(last))))
             }
             Sort::Moved(place) => {
                 let place: Place<DateTime<Utc>> = or_end(place.as_ref(), is_descending);
                 let mut rows = walked!(self, place, pattern, limit, is_descending, "moved_at");
-                let last = beyond(&mut rows, limit, |row| Place::after(row.moved_at, row.id));
+                let last = beyond(&mut rows, |row| Place::after(row.moved_at, row.id));
                 (rows, last.map(|last| Sort::Moved(Some(last))))
             }
         };
