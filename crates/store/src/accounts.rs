@@ -7,7 +7,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::locks;
-use crate::places::{Page, Passed, Whose, beyond, containing};
+use crate::places::{Page, Passed, Whose, beyond, containing, gone_along};
 use crate::tasks::{self, TaskKind};
 use crate::version::Expected;
 
@@ -96,13 +96,20 @@ pub(crate) fn pattern(text: &str) -> String {
 /// Accounts, by what the statement goes along; `$is_end` tells where a walk ends.
 macro_rules! accounts {
     ($along:literal, $($given:expr),+) => {
-        accounts!(@walk "false", $along, $($given),+)
+        accounts!(@found "false"; $($given),+ => $along)
     };
-    (@walk $is_end:literal, $along:literal, $($given:expr),+) => {
+    (@gone_along $pool:expr; $($given:expr),+ => $($found:tt)+) => {
+        accounts!(@found "p.is_end"; $($given),+ =>
+            "(" + $($found)+ + ") p CROSS JOIN LATERAL (SELECT * FROM accounts WHERE id = p.id OFFSET 0) a
+             ORDER BY a.name, p.is_end")
+        .fetch_all(&$pool)
+        .await?
+    };
+    (@found $is_end:literal; $($given:expr),+ => $($along:tt)+) => {
         sqlx::query_as!(
             AccountColumns,
             r#"SELECT a.id, a.name, title, contact, language, notes, allowance, suspended_at, created_at, version,
-                      "# + $is_end + r#" AS "is_end!" FROM "# + $along,
+                      "# + $is_end + r#" AS "is_end!" FROM "# + $($along)+,
             $($given),+
         )
     };
@@ -175,24 +182,7 @@ impl Store {
             .fetch_all(&self.pool)
             .await?,
             Some(text) if accounts.is_none() && self.is_common_to_accounts(&pattern(text)).await? => {
-                accounts!(
-                    @walk "p.is_end",
-                    "(WITH found AS MATERIALIZED (
-                          SELECT w.id, w.name, false AS is_end FROM (
-                              SELECT id, name, sought FROM accounts WHERE name > $1 ORDER BY name LIMIT walked()) w
-                          WHERE w.sought LIKE $2 ORDER BY w.name LIMIT $3)
-                      SELECT * FROM found
-                      UNION ALL SELECT e.*, true FROM (
-                          SELECT id, name FROM accounts WHERE name > $1 ORDER BY name OFFSET walked() - 1 LIMIT 1) e
-                      WHERE (SELECT count(*) FROM found) < $3) p
-                     CROSS JOIN LATERAL (SELECT * FROM accounts WHERE id = p.id OFFSET 0) a
-                     ORDER BY a.name, p.is_end",
-                    after,
-                    pattern(text),
-                    limit
-                )
-                .fetch_all(&self.pool)
-                .await?
+                gone_along!(accounts, "accounts", self.pool, after, pattern(text), limit)
             }
             Some(text) => {
                 accounts!(

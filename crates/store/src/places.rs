@@ -83,6 +83,23 @@ pub(crate) fn beyond<T: Passed, P>(rows: &mut Vec<T>, place: impl Fn(&T) -> P) -
     rows.pop_if(|last| last.is_end()).map(|last| place(&last))
 }
 
+/// Rows of a table by name among as many as `walked()` says, and if they do not fill a page, the
+/// one at which that ended: what `$statement` finds after a name, for a pattern and a limit.
+macro_rules! gone_along {
+    ($statement:ident, $table:literal, $pool:expr, $after:expr, $pattern:expr, $limit:expr) => {
+        $statement!(@gone_along $pool; $after, $pattern, $limit =>
+            "WITH found AS MATERIALIZED (
+                 SELECT w.id, w.name, false AS is_end FROM (
+                     SELECT id, name, sought FROM " + $table + " WHERE name > $1 ORDER BY name LIMIT walked()) w
+                 WHERE w.sought LIKE $2 ORDER BY w.name LIMIT $3)
+             SELECT * FROM found
+             UNION ALL SELECT e.*, true FROM (
+                 SELECT id, name FROM " + $table + " WHERE name > $1 ORDER BY name OFFSET walked() - 1 LIMIT 1) e
+             WHERE (SELECT count(*) FROM found) < $3")
+    };
+}
+pub(crate) use gone_along;
+
 /// A pattern for LIKE that finds a text anywhere.
 pub(crate) fn containing(text: &str) -> String {
     format!("%{}%", text.replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_"))

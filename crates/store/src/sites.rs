@@ -10,7 +10,7 @@ use crate::Store;
 use crate::StoreError;
 use crate::accounts::{NameFilter, account_id, pattern};
 use crate::edge;
-use crate::places::{Page, Passed, beyond};
+use crate::places::{Page, Passed, beyond, gone_along};
 use crate::version::Expected;
 
 /// Ingresses whose hosts are kept from sites.
@@ -114,6 +114,9 @@ macro_rules! sites {
             "SELECT id FROM sites WHERE " + $along + " AND ($2::uuid[] IS NULL OR account_id = ANY($2))
                  AND ($3::text IS NULL OR sought LIKE $3) ORDER BY name LIMIT $4")
     };
+    (@gone_along $pool:expr; $($given:expr),+ => $($found:tt)+) => {
+        sites!(@found $pool, "p.is_end"; $($given),+ => $($found)+)
+    };
     (@found $pool:expr, $is_end:literal; $($given:expr),+ => $($found:tt)+) => {
         sqlx::query_as!(
             SiteColumns,
@@ -200,15 +203,7 @@ impl Store {
                 sites!(self.pool, "name > $1 AND account_id = ANY($2)", after, Some(accounts), pattern, limit)
             }
             (None, Some(pattern)) if self.is_common_to_sites(&pattern).await? => {
-                sites!(@found self.pool, "p.is_end"; after, pattern, limit =>
-                    "WITH found AS MATERIALIZED (
-                         SELECT w.id, w.name, false AS is_end FROM (
-                             SELECT id, name, sought FROM sites WHERE name > $1 ORDER BY name LIMIT walked()) w
-                         WHERE w.sought LIKE $2 ORDER BY w.name LIMIT $3)
-                     SELECT * FROM found
-                     UNION ALL SELECT e.*, true FROM (
-                         SELECT id, name FROM sites WHERE name > $1 ORDER BY name OFFSET walked() - 1 LIMIT 1) e
-                     WHERE (SELECT count(*) FROM found) < $3")
+                gone_along!(sites, "sites", self.pool, after, pattern, limit)
             }
             (None, pattern) => {
                 let nobody = None::<&[Uuid]>;
