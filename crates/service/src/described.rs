@@ -235,15 +235,25 @@ fn unknown_parameter(name: &str, call: &Call) -> Refusal {
     Refusal::from_problem(problem)
 }
 
-/// NUL is no character of any text here, and the database keeps none.
+/// NUL is no character of any text here, names of fields among them, and the database keeps none.
 fn refuse_nul(value: &Value, at: &str) -> Result<(), Refusal> {
-    match value {
-        Value::String(text) if text.contains('\0') => {
-            let message = "The text has the character NUL (U+0000). Take it out.";
-            Err(Refusal::field(at, FieldCode::Character, message))
+    let refuse_in = |text: &str, at: &str| {
+        if !text.contains('\0') {
+            return Ok(());
         }
+        let message = "The text has the character NUL (U+0000). Take it out.";
+        Err(Refusal::field(at, FieldCode::Character, message))
+    };
+
+    match value {
+        Value::String(text) => refuse_in(text, at),
         Value::Array(list) => list.iter().try_for_each(|one| refuse_nul(one, at)),
-        Value::Object(fields) => fields.iter().try_for_each(|(name, one)| refuse_nul(one, name)),
+        Value::Object(fields) => fields.iter().try_for_each(|(name, one)| {
+            // What is told has none either, whatever the name.
+            let told = shown(name);
+            refuse_in(name, &told)?;
+            refuse_nul(one, &told)
+        }),
         _ => Ok(()),
     }
 }

@@ -151,12 +151,15 @@ fn no_input_is_answered_with_a_fault_of_the_service() {
             ("keys", json!({ "name": nul, "role": "viewer" })),
             ("keys", json!({ "name": "x", "role": "viewer", "account": nul })),
             ("session", json!({ "key": nul })),
+            ("accounts", json!({ "name": "nul", nul: 1 })),
+            ("jobs", json!({ "domains": {}, "act": { nul: nul, "do": "release" } })),
             ("domains", json!({ "host": "127\u{3002}0\u{3002}0\u{3002}1", "site": "onswick" })),
             ("domains", json!([])),
             ("domains", json!(null)),
         ] {
             let (status, problem) = service().post(path, &body).await;
             assert!((400..500).contains(&status), "{path} {body}: {status} {problem}");
+            assert!(!problem.to_string().contains("\\u0000"), "{path}: {problem}");
         }
         let (missing, problem) = service().post("accounts", &json!({ "title": "x" })).await;
         assert_eq!((missing, &problem["errors"][0]["field"]), (422, &json!("name")));
