@@ -12,9 +12,10 @@ const emit = defineEmits<{ found: [site: Site | undefined] }>();
 const {
   found: sites,
   searching,
-  more,
+  none,
   search,
 } = useSought<Site>(
+  "site",
   (text) => listing("sites", { account: props.account, text, limit: "30" }),
   api.sites,
 );
@@ -37,7 +38,7 @@ watch(chosen, (name) =>
     :remote-method="search"
     :loading="searching"
     placeholder="Type a part of its name"
-    :no-data-text="more ? 'None so far. Type more of its name.' : 'No site has that in its name.'"
+    :no-data-text="none"
     @focus="search()"
   >
     <ElOption

@@ -1,4 +1,4 @@
-import { onBeforeUnmount, ref, type Ref } from "vue";
+import { computed, onBeforeUnmount, ref, type Ref } from "vue";
 
 import { gather, type Page } from "@/lib/pages";
 
@@ -7,8 +7,9 @@ const LEAST = 30;
 /** Pages that are read for more of them, once there are any. */
 const MOST_READ = 6;
 
-/** What is found in a listing as one types; only the last text counts. */
+/** What is found in a listing of `what` as one types; only the last text counts. */
 export function useSought<T>(
+  what: string,
   path: (text: string) => string,
   read: (path: string) => Promise<Page<T>>,
 ) {
@@ -16,6 +17,10 @@ export function useSought<T>(
   const searching = ref(false);
   /** Whether there are more to look through than was done. */
   const more = ref(false);
+  /** Said where nothing is found. */
+  const none = computed(() =>
+    more.value ? "None so far. Type more of its name." : `No ${what} has that in its name.`,
+  );
   let turn = 0;
   onBeforeUnmount(() => turn++);
 
@@ -36,5 +41,5 @@ export function useSought<T>(
     }
   }
 
-  return { found, searching, more, search };
+  return { found, searching, none, search };
 }

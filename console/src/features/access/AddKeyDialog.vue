@@ -35,7 +35,8 @@ const ROLES = {
   edge: "edge: routes and certificates, for edge servers alone",
 };
 
-const { found, searching, more, search } = useSought<Account>(
+const { found, searching, none, search } = useSought<Account>(
+  "account",
   (text) => listing("accounts", { text, limit: "30" }),
   api.accounts,
 );
@@ -87,9 +88,7 @@ const add = () =>
           :remote-method="search"
           :loading="searching"
           placeholder="every account"
-          :no-data-text="
-            more ? 'None so far. Type more of its name.' : 'No account has that in its name.'
-          "
+          :no-data-text="none"
           @focus="search()"
         >
           <ElOption

@@ -19,7 +19,7 @@ use serde_json::{Value, json};
 use tokio::time::sleep;
 
 use crate::issuance::until_the_ca_remembers;
-use crate::own::{Own, own, with};
+use crate::own::{Own, count_of, own, with};
 use crate::stage::{self, ADMIN, BASE_PORT, PROGRAM, Service, fresh_zone, setup, stage};
 use crate::turns;
 
@@ -254,15 +254,11 @@ fn whatever_fails_while_domains_go_live_each_gets_one_certificate_and_every_even
             // By one call each, since there are hundreds.
             let (status, history) = fleet.first.get(&format!("domains/{host}/events?limit=500")).await;
             assert_eq!(status, 200, "{history}");
-            let count = |kind: &str| {
-                let events = history.as_array().expect("events").iter();
-                events.filter(|event| event["type"] == format!("nomenta.{kind}").as_str()).count()
-            };
             for kind in ["domain.enrolled", "certificate.issued"] {
-                assert_eq!(count(kind), 1, "{kind} of {host}");
+                assert_eq!(count_of(kind, &history), 1, "{kind} of {host}");
             }
             // The CA may come just when nothing answers it; another order follows a refusal alone.
-            let [placed, refused] = ["order.placed", "order.refused"].map(count);
+            let [placed, refused] = ["order.placed", "order.refused"].map(|kind| count_of(kind, &history));
             assert_eq!(placed, 1 + refused, "orders of {host}");
         }
 

@@ -77,10 +77,14 @@ impl Service {
 
     /// How often events of a kind have happened to a domain.
     pub(crate) async fn count(&self, host: &str, kind: &str) -> usize {
-        let history = self.cli_json(&["history", host]).await;
-        let kind = format!("nomenta.{kind}");
-        history.as_array().expect("events").iter().filter(|e| e["type"] == kind.as_str()).count()
+        count_of(kind, &self.cli_json(&["history", host]).await)
     }
+}
+
+/// How often events of a kind are in a history.
+pub(crate) fn count_of(kind: &str, history: &Value) -> usize {
+    let kind = format!("nomenta.{kind}");
+    history.as_array().expect("events").iter().filter(|e| e["type"] == kind.as_str()).count()
 }
 
 /// The same with more options.
