@@ -58,6 +58,19 @@ async fn registered(prefix: &str) -> String {
     zone
 }
 
+/// Until every vantage finds records that are new: from what it knows of names around, it
+/// may still tell, proved by the registry's signatures, that there is no such zone (RFC 8198).
+async fn found_by_vantages(surveyor: &Surveyor, zone: &str, owner: &str, rtype: RecordType) {
+    wait_for("every vantage finding the records", Duration::from_secs(30), || async {
+        let survey = surveyor.survey(&target(zone), Depth::Full).await;
+        let told: Vec<_> = survey.of(owner, rtype).filter(|reading| !reading.source.is_authority()).collect();
+        let found = |reading: &&Reading| reading.answer().is_some_and(|records| !records.is_empty());
+        !told.is_empty() && told.iter().all(found)
+    })
+    .await
+    .expect("found");
+}
+
 fn add(owner: &str, data: RecordData) -> Change {
     Change::Add { owner: owner.into(), ttl: 30, data }
 }
@@ -196,15 +209,8 @@ fn vantages_answer_the_same_by_udp_tls_and_https() {
         let texts = (0..12).map(|n| add(&format!("_c.{zone}"), RecordData::Txt(format!("{n:0200}").into())));
         let changes: Vec<_> = texts.chain([add(&zone, address.clone())]).collect();
         stage().world.zones.update(&zone, &changes).await.expect("updated");
-        // From what it knows of names around, a resolver may still tell that there is no such zone.
-        let by_udp = surveyor();
-        wait_for("every resolver finding it", Duration::from_secs(30), || async {
-            let survey = by_udp.survey(&target(&zone), Depth::Full).await;
-            let mut views = survey.vantages().map(|source| survey.host_view(source));
-            views.all(|view| view.is_some_and(|view| view.ipv4.len() == 1))
-        })
-        .await
-        .expect("found");
+        found_by_vantages(&surveyor(), &zone, &zone, RecordType::A).await;
+
         let words = stage().world.layout.vantage_words();
         let vantages = words.iter().map(|w| w.parse().expect("a vantage")).collect();
         let survey =
@@ -230,28 +236,26 @@ fn a_signed_zone_is_told_from_others_and_vantages_say_that_they_have_checked_it(
     stage::run(async {
         let (open, signed) = (registered("unsigned").await, registered("signed").await);
         let zones = &stage().world.zones;
-        for zone in [&open, &signed] {
-            zones
-                .update(zone, &[add(&format!("_c.{zone}"), RecordData::Txt("token=x".to_owned().into()))])
-                .await
-                .expect("published");
+        let challenge = format!("_c.{open}");
+        for (zone, owner) in [(&open, &challenge), (&signed, &format!("_c.{signed}"))] {
+            let text = add(owner, RecordData::Txt("token=x".to_owned().into()));
+            zones.update(zone, &[text]).await.expect("published");
         }
         zones.sign(&signed).await.expect("signed");
 
         let surveyor = surveyor();
+        found_by_vantages(&surveyor, &open, &challenge, RecordType::Txt).await;
         let survey = surveyor.survey(&target(&open), Depth::Full).await;
         assert_eq!(survey.signed, Some(Signed::Unsigned));
-        let texts = |survey: &Survey| -> Vec<bool> {
-            let wanted =
-                |reading: &&Reading| reading.rtype == RecordType::Txt && !reading.source.is_authority();
-            survey.readings.iter().filter(wanted).map(|reading| reading.authentic).collect()
-        };
-        assert!(texts(&survey).iter().all(|authentic| !authentic), "{survey:?}");
+        let mut told = survey.of(&challenge, RecordType::Txt);
+        assert!(told.all(|reading| !reading.authentic), "{survey:?}");
 
         // The registry's word takes a while to reach every resolver.
         wait_for("vantages checking signatures", TIME_LIMIT, || async {
             let survey = surveyor.survey(&target(&signed), Depth::Full).await;
-            survey.signed == Some(Signed::Signed) && texts(&survey).iter().all(|authentic| *authentic)
+            let by_vantages = survey.readings.iter().filter(|reading| !reading.source.is_authority());
+            let mut texts = by_vantages.filter(|reading| reading.rtype == RecordType::Txt);
+            survey.signed == Some(Signed::Signed) && texts.all(|reading| reading.authentic)
         })
         .await
         .expect("checked");

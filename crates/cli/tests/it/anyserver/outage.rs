@@ -12,15 +12,13 @@ use nomenta_dns::Surveyor;
 use nomenta_world::others::{self, Others};
 
 use super::states::At;
-use super::{Evidence, domain, listed, platform, policy, zone_text};
+use super::{Evidence, SETTLING, domain, listed, platform, policy, zone_text};
 use crate::stage::heavy;
 
 /// How long they say nothing.
 const OUTAGE: Duration = Duration::from_secs(20);
 /// Looks under way at once.
 const AT_ONCE: usize = 25;
-/// Looks until all are live, at most.
-const LOOKS_BEFORE: usize = 5;
 
 /// Who says nothing.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -77,6 +75,15 @@ impl Live {
     }
 }
 
+/// The zones that are not live, and why.
+fn not_there(live: &[Live]) -> String {
+    let told = live.iter().filter(|one| !one.is_there()).map(|one| {
+        let reasons: Vec<_> = one.gates.0[..2].iter().map(|gate| gate.reason.as_str()).collect();
+        format!("\n{}: {}", one.zone, reasons.join(" "))
+    });
+    told.collect()
+}
+
 /// Looks at every one; what was judged of each.
 async fn look_at_all(surveyor: &Surveyor, live: &mut [Live]) -> Vec<Outcome> {
     let mut looks = Vec::new();
@@ -90,14 +97,14 @@ async fn look_at_all(surveyor: &Surveyor, live: &mut [Live]) -> Vec<Outcome> {
 pub(super) async fn live_through(surveyor: &Surveyor, world: &Others) {
     let zones = zones().into_iter().map(|zone| zone.apex);
     let mut live: Vec<_> = zones.map(|zone| Live { zone, gates: Gates::new(Utc::now()) }).collect();
-    // A look that a busy machine was too slow for is made again, as it is by the service.
-    for _ in 0..LOOKS_BEFORE {
+    // A look that a busy machine was too slow for is made again, as it is by the service;
+    // resolvers go on for a while to tell of what they could not find out.
+    let begun = Instant::now();
+    while !not_there(&live).is_empty() && begun.elapsed() < SETTLING {
         look_at_all(surveyor, &mut live).await;
-        if live.iter().all(Live::is_there) {
-            break;
-        }
     }
-    assert!(live.iter().all(Live::is_there), "all of them are live before");
+    let missing = not_there(&live);
+    assert!(missing.is_empty(), "all of them are live before, but:{missing}");
 
     for silent in [Silent::Vantages, Silent::Servers, Silent::Both] {
         silent.hold(world, true).await;
@@ -111,10 +118,12 @@ pub(super) async fn live_through(surveyor: &Surveyor, world: &Others) {
         for outcome in &judged {
             told_truly(silent, outcome);
         }
-        assert!(live.iter().all(Live::is_there), "{silent:?}: {} looks", judged.len());
+        let missing = not_there(&live);
+        assert!(missing.is_empty(), "{silent:?}, after {} looks:{missing}", judged.len());
 
         look_at_all(surveyor, &mut live).await;
-        assert!(live.iter().all(Live::is_there), "{silent:?}: live afterwards");
+        let missing = not_there(&live);
+        assert!(missing.is_empty(), "{silent:?}, afterwards:{missing}");
     }
 }
 
