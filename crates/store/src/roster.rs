@@ -156,7 +156,7 @@ impl RosterColumns {
 
 /// What the statement goes along: the filter that leaves least.
 #[derive(Clone, Copy)]
-enum Along {
+pub(crate) enum Along {
     Text,
     Site,
     Account,
@@ -167,9 +167,11 @@ enum Along {
 }
 
 impl RosterFilter {
-    fn along(&self) -> Along {
+    /// A text that many names have leaves more than any other filter.
+    pub(crate) fn along(&self, is_common: bool) -> Along {
         let is_narrow = self.site.is_some() || self.whose.is_narrow() || self.finding.is_some();
-        if self.text.is_some() && !is_narrow && self.stage != Some(Stage::Released) {
+        let is_searched = !is_common && self.stage != Some(Stage::Released) && self.pattern().is_some();
+        if is_searched && !is_narrow {
             return Along::Text;
         }
 
@@ -209,10 +211,19 @@ impl RosterFilter {
         }
     }
 
-    /// What is looked for, as a pattern for LIKE.
+    /// What is looked for, as a pattern for LIKE; nothing, where it has no letters.
     pub(crate) fn pattern(&self) -> Option<String> {
-        self.text.as_deref().map(|text| containing(&sought::text(text)))
+        let text = self.text.as_deref().map(sought::text).filter(|text| !text.is_empty());
+        text.map(|text| containing(&text))
     }
+}
+
+/// A filter, and how the statement for it is put.
+struct Asked<'a> {
+    filter: &'a RosterFilter,
+    along: Along,
+    /// Empty along what holds every stage, where all are listed.
+    stages: Vec<String>,
 }
 
 /// Lines of the roster: of the rows that a statement finds, each with its key and with what
@@ -239,14 +250,14 @@ pub(crate) use lines;
 
 /// One page of the roster: the statement for an order and for what it goes along.
 ///
-/// `$given` is the filter, the stages, the place and the limit; `$order` the column that is
+/// `$given` is what is asked for, the place and the limit; `$order` the column that is
 /// sorted by, how rows behind the place compare with it, the direction, and how the age is
 /// asked for.
 macro_rules! page {
-    ($store:expr, $given:tt, $order:tt, $filter:expr) => {
-        match $filter.along() {
-            Along::Text => page!(@all $store.search, $given, $order, "sought LIKE $5"),
-            Along::Fleet if $filter.stage.is_none() => page!(@all $store.pool, $given, $order, "ended_at IS NULL"),
+    ($store:expr, $given:tt, $order:tt, $asked:expr) => {
+        match $asked.along {
+            Along::Text => page!(@all $store.search, $given, $order, "id = ANY(ARRAY(SELECT t.id FROM named_like($5) AS t (id)))"),
+            Along::Fleet if $asked.filter.stage.is_none() => page!(@all $store.pool, $given, $order, "ended_at IS NULL"),
             Along::Fleet => page!(@each $store.pool, $given, $order, "", "true"),
             Along::Site => page!(@each $store.pool, $given, $order, "", "site_id = (SELECT id FROM sites WHERE name = $7)"),
             Along::Operator => page!(@each $store.pool, $given, $order, "", "operator = $9"),
@@ -296,17 +307,17 @@ macro_rules! page {
                                    AND ($9::text IS NULL OR d.operator = $9)))
                  ORDER BY f." + $column + " " + $direction + ", f.domain_id " + $direction + " LIMIT $4) l")
     };
-    (@rows $pool:expr, ($filter:expr, $stages:expr, $place:expr, $limit:expr), $direction:literal, $($from:tt)+) => {
-        lines!($pool, $direction, "false"; $stages, $place.by, $place.id, $limit, $filter.pattern(), $filter.whose.accounts(),
-            $filter.site, $filter.ingress, $filter.operator, $filter.finding.map(Code::as_str), $filter.before,
-            $filter.since => "SELECT l.id, l.by " + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4")
-    };
+    (@rows $pool:expr, ($asked:expr, $place:expr, $limit:expr), $direction:literal, $($from:tt)+) => {{
+        let filter = $asked.filter;
+        lines!($pool, $direction, "false"; &$asked.stages, $place.by, $place.id, $limit, filter.pattern(), filter.whose.accounts(),
+            filter.site, filter.ingress, filter.operator, filter.finding.map(Code::as_str), filter.before, filter.since => "SELECT l.id, l.by " + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4")
+    }};
 }
 
 /// A page in an order that has nothing to do with the age, which is then asked of each row:
 /// as a range it would seem narrow, and be gone along in place of the order.
 macro_rules! page_of_any_age {
-    ($store:expr, $given:tt, $column:literal, $past:literal, $direction:literal, $filter:expr) => {
+    ($store:expr, $given:tt, $column:literal, $past:literal, $direction:literal, $asked:expr) => {
         page!(
             $store,
             $given,
@@ -316,7 +327,7 @@ macro_rules! page_of_any_age {
                 $direction,
                 "($11::timestamptz IS NULL OR enrolled_at < $11) AND ($12::timestamptz IS NULL OR enrolled_at >= $12)"
             ),
-            $filter
+            $asked
         )
     };
 }
@@ -332,25 +343,27 @@ impl Store {
         order: &Order,
         limit: i64,
     ) -> Result<Vec<RosterRow>, StoreError> {
+        let along = self.along(filter).await?;
         // Of all that have not left there is an index that holds every stage.
-        let is_of_all = filter.stage.is_none() && matches!(filter.along(), Along::Text | Along::Fleet);
+        let is_of_all = filter.stage.is_none() && matches!(along, Along::Text | Along::Fleet);
         let stages = if is_of_all { Vec::new() } else { filter.stages() };
-        let stages: Vec<_> = stages.iter().map(|stage| stage.as_str().to_owned()).collect();
+        let stages = stages.iter().map(|stage| stage.as_str().to_owned()).collect();
+        let asked = Asked { filter, along, stages };
         let is_descending = order.is_descending;
 
         let rows = match &order.by {
             Sort::Stage(place) => return self.by_stage(filter, place.as_ref(), is_descending, limit).await,
             Sort::Name(place) => {
                 let place = or_end(place.as_ref(), is_descending);
-                self.page_by_name(filter, &stages, &place, is_descending, limit).await?
+                self.page_by_name(&asked, &place, is_descending, limit).await?
             }
             Sort::Enrolled(place) => {
                 let place = filter.within_age(or_end(place.as_ref(), is_descending), is_descending);
-                self.page_by_enrolment(filter, &stages, &place, is_descending, limit).await?
+                self.page_by_enrolment(&asked, &place, is_descending, limit).await?
             }
             Sort::Moved(place) => {
                 let place = or_end(place.as_ref(), is_descending);
-                self.page_by_move(filter, &stages, &place, is_descending, limit).await?
+                self.page_by_move(&asked, &place, is_descending, limit).await?
             }
         };
         rows.into_iter().map(RosterColumns::read).collect()
@@ -380,8 +393,9 @@ impl Store {
             let place = from.filter(|(at, _)| at == stage).map(|(_, place)| place);
             let place = or_end(place, false);
             let of_stage = RosterFilter { stage: Some(*stage), ..filter.clone() };
-            let words = [stage.as_str().to_owned()];
-            let rows = self.page_by_name(&of_stage, &words, &place, false, left).await?;
+            let along = self.along(&of_stage).await?;
+            let asked = Asked { filter: &of_stage, along, stages: vec![stage.as_str().to_owned()] };
+            let rows = self.page_by_name(&asked, &place, false, left).await?;
             for row in rows {
                 found.push(row.read()?);
             }
@@ -391,23 +405,21 @@ impl Store {
 
     async fn page_by_name(
         &self,
-        filter: &RosterFilter,
-        stages: &[String],
+        asked: &Asked<'_>,
         place: &Place<String>,
         is_descending: bool,
         limit: i64,
     ) -> Result<Vec<RosterColumns>, StoreError> {
         Ok(if is_descending {
-            page_of_any_age!(self, (filter, stages, place, limit), "host", "<", "DESC", filter)
+            page_of_any_age!(self, (asked, place, limit), "host", "<", "DESC", asked)
         } else {
-            page_of_any_age!(self, (filter, stages, place, limit), "host", ">", "ASC", filter)
+            page_of_any_age!(self, (asked, place, limit), "host", ">", "ASC", asked)
         })
     }
 
     async fn page_by_enrolment(
         &self,
-        filter: &RosterFilter,
-        stages: &[String],
+        asked: &Asked<'_>,
         place: &Place<DateTime<Utc>>,
         is_descending: bool,
         limit: i64,
@@ -415,42 +427,41 @@ impl Store {
         Ok(if is_descending {
             page!(
                 self,
-                (filter, stages, place, limit),
+                (asked, place, limit),
                 (
                     "enrolled_at",
                     "<",
                     "DESC",
                     "enrolled_at >= coalesce($12, '-infinity'::timestamptz) AND ($11::timestamptz IS NULL OR enrolled_at < $11)"
                 ),
-                filter
+                asked
             )
         } else {
             page!(
                 self,
-                (filter, stages, place, limit),
+                (asked, place, limit),
                 (
                     "enrolled_at",
                     ">",
                     "ASC",
                     "enrolled_at < coalesce($11, 'infinity'::timestamptz) AND ($12::timestamptz IS NULL OR enrolled_at >= $12)"
                 ),
-                filter
+                asked
             )
         })
     }
 
     async fn page_by_move(
         &self,
-        filter: &RosterFilter,
-        stages: &[String],
+        asked: &Asked<'_>,
         place: &Place<DateTime<Utc>>,
         is_descending: bool,
         limit: i64,
     ) -> Result<Vec<RosterColumns>, StoreError> {
         Ok(if is_descending {
-            page_of_any_age!(self, (filter, stages, place, limit), "moved_at", "<", "DESC", filter)
+            page_of_any_age!(self, (asked, place, limit), "moved_at", "<", "DESC", asked)
         } else {
-            page_of_any_age!(self, (filter, stages, place, limit), "moved_at", ">", "ASC", filter)
+            page_of_any_age!(self, (asked, place, limit), "moved_at", ">", "ASC", asked)
         })
     }
 

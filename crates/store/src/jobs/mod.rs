@@ -23,7 +23,7 @@ use crate::StoreError;
 use crate::actor::Actor;
 use crate::error::{read, word};
 use crate::places::{Place, Whose};
-use crate::roster::RosterFilter;
+use crate::roster::{Along, RosterFilter};
 use crate::tallies::Counted;
 
 /// A job to begin.
@@ -50,6 +50,11 @@ pub struct ItemRow {
     pub because: Option<String>,
     /// When.
     pub done_at: Option<DateTime<Utc>>,
+}
+
+struct OfStage {
+    stage: String,
+    count: i64,
 }
 
 struct JobColumns {
@@ -97,6 +102,41 @@ macro_rules! jobs {
     };
 }
 
+/// How many domains of a table stand at each stage, of those that a filter leaves.
+macro_rules! selected {
+    ($store:expr, $filter:expr, $most:expr, $from:literal) => {
+        sqlx::query_as!(
+            OfStage,
+            r#"SELECT stage, count(*) AS "count!" FROM (
+                   SELECT stage FROM "#
+                + $from
+                + r#"
+                   WHERE stage = ANY($1) AND ($2::text IS NULL OR sought LIKE $2)
+                     AND ($3::uuid[] IS NULL OR account_id = ANY($3))
+                     AND ($4::text IS NULL OR site_id = (SELECT id FROM sites WHERE name = $4))
+                     AND ($5::text IS NULL OR ingress_id = (SELECT id FROM ingresses WHERE name = $5))
+                     AND ($6::text IS NULL OR operator = $6)
+                     AND ($7::text IS NULL OR codes @> ARRAY[$7])
+                     AND ($8::timestamptz IS NULL OR enrolled_at < $8)
+                     AND ($9::timestamptz IS NULL OR enrolled_at >= $9)
+                   LIMIT $10) d
+               GROUP BY stage"#,
+            &$filter.stages().iter().map(|stage| stage.as_str().to_owned()).collect::<Vec<_>>(),
+            $filter.pattern(),
+            $filter.whose.accounts(),
+            $filter.site,
+            $filter.ingress,
+            $filter.operator,
+            $filter.finding.map(Code::as_str),
+            $filter.before,
+            $filter.since,
+            $most
+        )
+        .fetch_all(&$store.search)
+        .await?
+    };
+}
+
 impl Store {
     /// How many domains stand at each stage, of those that a filter leaves, counted up to
     /// `most`.
@@ -108,33 +148,10 @@ impl Store {
         filter: &RosterFilter,
         most: i64,
     ) -> Result<Vec<Counted<Stage>>, StoreError> {
-        let stages: Vec<_> = filter.stages().iter().map(|stage| stage.as_str().to_owned()).collect();
-        let rows = sqlx::query!(
-            r#"SELECT stage, count(*) AS "count!" FROM (
-                   SELECT stage FROM domains
-                   WHERE stage = ANY($1) AND ($2::text IS NULL OR sought LIKE $2)
-                     AND ($3::uuid[] IS NULL OR account_id = ANY($3))
-                     AND ($4::text IS NULL OR site_id = (SELECT id FROM sites WHERE name = $4))
-                     AND ($5::text IS NULL OR ingress_id = (SELECT id FROM ingresses WHERE name = $5))
-                     AND ($6::text IS NULL OR operator = $6)
-                     AND ($7::text IS NULL OR codes @> ARRAY[$7])
-                     AND ($8::timestamptz IS NULL OR enrolled_at < $8)
-                     AND ($9::timestamptz IS NULL OR enrolled_at >= $9)
-                   LIMIT $10) d
-               GROUP BY stage"#,
-            &stages,
-            filter.pattern(),
-            filter.whose.accounts(),
-            filter.site,
-            filter.ingress,
-            filter.operator,
-            filter.finding.map(Code::as_str),
-            filter.before,
-            filter.since,
-            most
-        )
-        .fetch_all(&self.search)
-        .await?;
+        let rows = match self.along(filter).await? {
+            Along::Text => selected!(self, filter, most, "named_like($2) AS t (id) JOIN domains USING (id)"),
+            _ => selected!(self, filter, most, "domains"),
+        };
         rows.into_iter().map(|row| Ok(Counted { of: word("stage", &row.stage)?, count: row.count })).collect()
     }
 

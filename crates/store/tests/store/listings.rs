@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use chrono::{DateTime, Duration, Utc};
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::gate::{GateName, Stage};
+use nomenta_core::name::sought;
 use nomenta_store::{NameFilter, Order, Place, RosterFilter, RosterRow, Sort, Store, Whose};
 use uuid::Uuid;
 
@@ -305,6 +306,48 @@ fn accounts_and_sites_are_found_by_a_part_of_either_name_in_pages() {
     });
 }
 
+/// Names that a text finds, and how many a job over them would be about.
+async fn named(store: &Store, filter: &RosterFilter) -> (Vec<String>, i64) {
+    let rows = store.roster(filter, &Order::default(), 2_000).await.expect("a page");
+    let selected = store.selected(filter, 2_000).await.expect("counted");
+    (rows.into_iter().map(|row| row.host).collect(), selected.iter().map(|one| one.count).sum())
+}
+
+#[test]
+fn a_name_is_found_by_any_part_of_it_until_it_leaves() {
+    run(async {
+        let store = fleet("parts").await;
+        let of = |text: &str| RosterFilter { text: Some(text.into()), ..RosterFilter::default() };
+        let (hosts, _) = named(&store, &RosterFilter::default()).await;
+
+        let host = "xn--fhre-loa.w77.onswick.example";
+        let shown = "fähre.w77";
+        let mut parts = vec![host.to_owned(), shown.to_owned()];
+        for name in [host, shown] {
+            let letters: Vec<_> = name.chars().collect();
+            parts.extend((1..=6).flat_map(|long| letters.windows(long).map(String::from_iter)));
+        }
+        for part in parts {
+            let wanted = sought::text(&part);
+            let want: Vec<_> =
+                hosts.iter().filter(|host| sought::of(host).contains(&wanted)).cloned().collect();
+            assert!(want.iter().any(|one| one == host), "{part}");
+            assert_eq!(named(&store, &of(&part)).await, (want.clone(), want.len() as i64), "{part}");
+        }
+        for odd in ["'", "\\", "w7'", "\\'", "_", "w_7", "%", ":*", "w77 & w", "w77\u{1f6a2}"] {
+            assert_eq!(named(&store, &of(odd)).await, (Vec::new(), 0), "{odd}");
+        }
+
+        for (change, want) in
+            [("ended_at = now(), ending = 'released'", 0), ("ended_at = NULL, ending = NULL", 1)]
+        {
+            let change = format!("UPDATE domains SET {change} WHERE host = '{host}'");
+            databases().await.statement("parts", &change).await.expect("changed");
+            assert_eq!(named(&store, &of("loa.w77.")).await.1, want, "{change}");
+        }
+    });
+}
+
 #[test]
 fn a_text_that_many_names_have_is_gone_along_and_every_page_leads_on() {
     run(async {
@@ -343,6 +386,16 @@ fn a_text_that_many_names_have_is_gone_along_and_every_page_leads_on() {
             }
             assert!(pages >= 3, "{pages} pages: some are short");
             assert_eq!(found, want.iter().map(|row| row.id).collect::<Vec<_>>(), "{:?}", order.by);
+        }
+
+        // With a filter beside it, that is what is gone along.
+        let staged = RosterFilter { stage: Some(Stage::At(GateName::Ownership)), ..filter.clone() };
+        let since = RosterFilter { since: Some(Utc::now() - Duration::minutes(9_000)), ..filter };
+        for (filter, most) in [(staged, 1_333), (since, 600)] {
+            let (names, count) = named(&store, &filter).await;
+            assert!((most - 5..=most).contains(&names.len()), "{} of {most}", names.len());
+            assert!(names.iter().all(|name| name.contains("fjord")));
+            assert_eq!(count, names.len() as i64);
         }
     });
 }
