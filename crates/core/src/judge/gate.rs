@@ -112,6 +112,11 @@ impl Gates {
         self.get(name).state == GateState::Passed
     }
 
+    /// Whether each gate stands where that of `others` does, whatever the reasons.
+    pub fn stand_like(&self, others: &Self) -> bool {
+        self.0.iter().zip(&others.0).all(|(gate, other)| gate.state == other.state)
+    }
+
     /// Whether any gate is passed and in doubt.
     pub fn are_in_doubt(&self) -> bool {
         self.0.iter().any(|gate| gate.doubted_at.is_some())

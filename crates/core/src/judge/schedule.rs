@@ -12,6 +12,8 @@ use crate::judge::policy::Policy;
 use crate::judge::waiting::{self, Wait};
 use crate::reading::target::Depth;
 
+/// Shortest wait for a resolver that is about to let go.
+const SOONEST: Duration = Duration::milliseconds(500);
 /// Growth of the wait from one quiet look to the next.
 const GROWTH: f64 = 1.5;
 /// Longest wait between two looks at what was left behind.
@@ -40,7 +42,7 @@ pub(crate) fn after_look(case: &Case<'_>, outlook: &Outlook<'_>) -> DateTime<Utc
         return case.now + case.policy.second_look;
     }
     if let Some(ends) = outlook.cache_ends().or_else(|| waiting::token_until(case)) {
-        return when_cache_ends(ends, case.policy, case.now);
+        return when_cache_ends(ends, outlook.quiet_looks, case.policy, case.now);
     }
 
     let retry_at = match &case.evidence.order {
@@ -113,11 +115,19 @@ pub fn next_look(
 }
 
 /// The next look at a domain whose zone is right while resolvers still hold
-/// older answers: the moment at which the first of them lets go.
-pub fn when_cache_ends(ends: DateTime<Utc>, policy: &Policy, now: DateTime<Utc>) -> DateTime<Utc> {
+/// older answers: the moment at which the first of them lets go. How soon that is, the zone
+/// says; one whose answers hold for a second is looked at ever less often all the same, while
+/// nothing moves.
+pub fn when_cache_ends(
+    ends: DateTime<Utc>,
+    quiet_looks: i32,
+    policy: &Policy,
+    now: DateTime<Utc>,
+) -> DateTime<Utc> {
     // Resolvers count whole seconds, so the last one may be shown as none.
     let after = ends + Duration::seconds(1);
-    after.clamp(now + Duration::milliseconds(500), now + policy.look_most.max(Duration::seconds(1)))
+    let most = policy.look_most.max(Duration::seconds(1));
+    after.clamp(now + backed_off(SOONEST, quiet_looks, GROWTH, most), now + most)
 }
 
 /// When a refused order may be followed by another: doubling from
@@ -177,6 +187,20 @@ mod tests {
         let stage = Stage::At(GateName::Certificate);
         let retry = now + Duration::seconds(90);
         assert_eq!(next_look(stage, 40, &policy, Some(retry), now), retry);
+    }
+
+    #[test]
+    fn a_zone_whose_answers_hold_for_a_moment_does_not_set_the_pace() {
+        let policy = Policy::default();
+        let now = DateTime::UNIX_EPOCH;
+        let wait =
+            |seconds, quiet| when_cache_ends(now + Duration::seconds(seconds), quiet, &policy, now) - now;
+        assert_eq!(wait(20, 0), Duration::seconds(21));
+        assert_eq!(wait(20, 3), Duration::seconds(21));
+        assert_eq!(wait(-3, 0), SOONEST);
+        assert!(wait(0, 6) > wait(0, 5));
+        assert_eq!(wait(0, 1_000), policy.look_most);
+        assert_eq!(wait(86_400, 0), policy.look_most);
     }
 
     #[test]

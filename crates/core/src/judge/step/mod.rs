@@ -187,7 +187,13 @@ pub fn step(
 
     let served = Served::of(&case);
     let fingerprint = case.survey.fingerprint();
-    let has_moved = Some(fingerprint) != domain.fingerprint || gates != domain.gates;
+    // Where a look is cut short another part is missing each time: whether anything has moved
+    // shows in what it comes to.
+    let has_moved = if case.survey.cuts.is_empty() {
+        Some(fingerprint) != domain.fingerprint || gates != domain.gates
+    } else {
+        !gates.stand_like(&domain.gates)
+    };
     let quiet_looks = if has_moved { 0 } else { domain.quiet_looks.saturating_add(1) };
 
     let outlook = Outlook { gates: &gates, found: &found, waits: &waits, action, quiet_looks };

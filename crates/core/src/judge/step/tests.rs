@@ -296,6 +296,23 @@ fn quiet_looks_count_up_until_something_moves() {
 }
 
 #[test]
+fn what_a_look_left_out_moves_nothing() {
+    let mut domain = testing::domain(HOST);
+    domain.gates = judge(&domain, &surveyed(&[])).gates;
+    domain.quiet_looks = 7;
+    let mut survey = testing::survey(HOST, &["timetable A 192.0.2.7"]);
+    for at in ["a.onswick.example", "b.onswick.example"] {
+        survey.cuts = vec![Cut { limit: Limit::ALL[0], at: at.into(), most: 32 }];
+        let evidence = Evidence { survey: Some(survey.clone()), ..Evidence::default() };
+        let outcome = judge(&domain, &evidence);
+        assert_eq!((outcome.quiet_looks, outcome.moved_at), (domain.quiet_looks + 1, domain.moved_at));
+        domain.gates = outcome.gates;
+        domain.fingerprint = outcome.fingerprint;
+        domain.quiet_looks = outcome.quiet_looks;
+    }
+}
+
+#[test]
 fn visits_go_where_a_matching_vantage_leads_ipv6_first() {
     let domain = testing::domain("onswick.example");
     let probed = |survey: &Survey| addresses_to_probe(&domain, &testing::platform(), survey);
