@@ -87,10 +87,14 @@ pub(crate) fn count_of(kind: &str, history: &Value) -> usize {
     history.as_array().expect("events").iter().filter(|e| e["type"] == kind.as_str()).count()
 }
 
-/// The same with more options.
+/// The same with more options, each in place of one of that name.
 pub(crate) fn with(setup: ServiceSetup, options: &[&str]) -> ServiceSetup {
+    fn name(option: &str) -> &str {
+        option.split_once('=').map_or(option, |(name, _)| name)
+    }
+    let is_kept = |had: &&String| !options.iter().any(|option| name(option) == name(had));
     let more = options.iter().map(|o| (*o).to_owned());
-    ServiceSetup { options: setup.options.iter().cloned().chain(more).collect(), ..setup }
+    ServiceSetup { options: setup.options.iter().filter(is_kept).cloned().chain(more).collect(), ..setup }
 }
 
 /// A service with the usual platform behind it, and no edge of its own.

@@ -201,9 +201,9 @@ impl<'a> Case<'a> {
     /// Whether mail records of its own stand at a name.
     pub fn has_mail(&self, name: &str) -> bool {
         let mut held = self.survey.held(name, RecordType::Mx);
+        let mut are_from_wildcard = self.are_from_wildcard(name, RecordType::Mx);
         held.any(|(source, record)| {
-            matches!(record.data, RecordData::Mx { .. })
-                && !self.is_from_wildcard(source, name, RecordType::Mx)
+            matches!(record.data, RecordData::Mx { .. }) && !are_from_wildcard(source)
         })
     }
 
@@ -214,7 +214,26 @@ impl<'a> Case<'a> {
         name: &'b str,
         rtype: RecordType,
     ) -> impl Iterator<Item = (&'b Source, &'b Record)> {
-        self.survey.held(name, rtype).filter(move |(source, _)| !self.is_from_wildcard(source, name, rtype))
+        let mut are_from_wildcard = self.are_from_wildcard(name, rtype);
+        self.survey.held(name, rtype).filter(move |(source, _)| !are_from_wildcard(source))
+    }
+
+    /// [`Self::is_from_wildcard`] of one source after another, found out once for each, however
+    /// many records it has.
+    pub fn are_from_wildcard<'b>(
+        &'b self,
+        name: &'b str,
+        rtype: RecordType,
+    ) -> impl FnMut(&'b Source) -> bool {
+        let mut known: Vec<(&Source, bool)> = Vec::new();
+        move |source| {
+            if let Some((_, is_known)) = known.iter().find(|(one, _)| *one == source) {
+                return *is_known;
+            }
+            let is_from_wildcard = self.is_from_wildcard(source, name, rtype);
+            known.push((source, is_from_wildcard));
+            is_from_wildcard
+        }
     }
 
     /// Whether what `source` says about a name comes from a wildcard (RFC 4592):

@@ -82,7 +82,8 @@ fn star(case: &Case<'_>, purpose: Purpose) -> DnsName {
 
 fn synthesized<'a>(case: &'a Case<'_>, name: &'a str, rtype: RecordType) -> Vec<(&'a Source, &'a Record)> {
     let held = case.survey.held(name, rtype);
-    held.filter(|(source, _)| case.is_from_wildcard(source, name, rtype)).collect()
+    let mut are_from_wildcard = case.are_from_wildcard(name, rtype);
+    held.filter(|(source, _)| are_from_wildcard(source)).collect()
 }
 
 #[cfg(test)]
