@@ -167,11 +167,15 @@ pub(crate) enum Along {
 }
 
 impl RosterFilter {
+    /// The pattern of a text that may leave least: of what has left, nothing is searched.
+    pub(crate) fn searched(&self) -> Option<String> {
+        let is_narrow = self.site.is_some() || self.whose.is_narrow() || self.finding.is_some();
+        self.pattern().filter(|_| !is_narrow && self.stage != Some(Stage::Released))
+    }
+
     /// A text that many names have leaves more than any other filter.
     pub(crate) fn along(&self, is_common: bool) -> Along {
-        let is_narrow = self.site.is_some() || self.whose.is_narrow() || self.finding.is_some();
-        let is_searched = !is_common && self.stage != Some(Stage::Released) && self.pattern().is_some();
-        if is_searched && !is_narrow {
+        if !is_common && self.searched().is_some() {
             return Along::Text;
         }
 
@@ -224,6 +228,16 @@ struct Asked<'a> {
     along: Along,
     /// Empty along what holds every stage, where all are listed.
     stages: Vec<String>,
+}
+
+impl<'a> Asked<'a> {
+    fn of(filter: &'a RosterFilter, is_common: bool) -> Self {
+        let along = filter.along(is_common);
+        // Of all that have not left there is an index that holds every stage.
+        let is_of_all = filter.stage.is_none() && matches!(along, Along::Text | Along::Fleet);
+        let stages = if is_of_all { Vec::new() } else { filter.stages() };
+        Self { filter, along, stages: stages.iter().map(|stage| stage.as_str().to_owned()).collect() }
+    }
 }
 
 /// Lines of the roster: of the rows that a statement finds, each with its key and with what
@@ -309,8 +323,9 @@ macro_rules! page {
     };
     (@rows $pool:expr, ($asked:expr, $place:expr, $limit:expr), $direction:literal, $($from:tt)+) => {{
         let filter = $asked.filter;
-        lines!($pool, $direction, "false"; &$asked.stages, $place.by, $place.id, $limit, filter.pattern(), filter.whose.accounts(),
-            filter.site, filter.ingress, filter.operator, filter.finding.map(Code::as_str), filter.before, filter.since => "SELECT l.id, l.by " + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4")
+        lines!($pool, $direction, "false"; &$asked.stages, $place.by, $place.id, $limit, filter.pattern(),
+            filter.whose.accounts(), filter.site, filter.ingress, filter.operator, filter.finding.map(Code::as_str),
+            filter.before, filter.since => "SELECT l.id, l.by " + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4")
     }};
 }
 
@@ -343,12 +358,7 @@ impl Store {
         order: &Order,
         limit: i64,
     ) -> Result<Vec<RosterRow>, StoreError> {
-        let along = self.along(filter).await?;
-        // Of all that have not left there is an index that holds every stage.
-        let is_of_all = filter.stage.is_none() && matches!(along, Along::Text | Along::Fleet);
-        let stages = if is_of_all { Vec::new() } else { filter.stages() };
-        let stages = stages.iter().map(|stage| stage.as_str().to_owned()).collect();
-        let asked = Asked { filter, along, stages };
+        let asked = Asked::of(filter, self.is_of_common_text(filter).await?);
         let is_descending = order.is_descending;
 
         let rows = match &order.by {
@@ -384,6 +394,7 @@ impl Store {
         let first =
             from.and_then(|(stage, _)| stages.iter().position(|one| one == stage)).unwrap_or_default();
 
+        let is_common = self.is_of_common_text(filter).await?;
         let mut found = Vec::new();
         for stage in &stages[first..] {
             let left = limit - i64::try_from(found.len()).unwrap_or(limit);
@@ -393,8 +404,7 @@ impl Store {
             let place = from.filter(|(at, _)| at == stage).map(|(_, place)| place);
             let place = or_end(place, false);
             let of_stage = RosterFilter { stage: Some(*stage), ..filter.clone() };
-            let along = self.along(&of_stage).await?;
-            let asked = Asked { filter: &of_stage, along, stages: vec![stage.as_str().to_owned()] };
+            let asked = Asked::of(&of_stage, is_common);
             let rows = self.page_by_name(&asked, &place, false, left).await?;
             for row in rows {
                 found.push(row.read()?);

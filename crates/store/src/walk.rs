@@ -14,7 +14,7 @@ use chrono::{DateTime, Utc};
 use crate::Store;
 use crate::StoreError;
 use crate::places::{Page, Place, beyond, or_end};
-use crate::roster::{Along, Order, RosterColumns, RosterFilter, RosterRow, Sort, lines};
+use crate::roster::{Order, RosterColumns, RosterFilter, RosterRow, Sort, lines};
 
 /// A text that more rows are reckoned to have is common.
 const COMMON: i64 = 900;
@@ -102,13 +102,13 @@ impl Store {
         Ok(Page { rows: self.roster(filter, order, limit).await?, beyond: None })
     }
 
-    /// What a statement for a filter goes along.
-    pub(crate) async fn along(&self, filter: &RosterFilter) -> Result<Along, StoreError> {
-        let is_common = match filter.pattern() {
-            Some(pattern) => self.is_common(Among::Domains, &pattern).await?,
-            None => false,
-        };
-        Ok(filter.along(is_common))
+    /// Whether so many domains have the text of a filter that it leaves more than others do; not
+    /// asked where another leaves less anyway.
+    pub(crate) async fn is_of_common_text(&self, filter: &RosterFilter) -> Result<bool, StoreError> {
+        match filter.searched() {
+            Some(pattern) => self.is_common(Among::Domains, &pattern).await,
+            None => Ok(false),
+        }
     }
 
     /// Whether so many accounts have a text that they are better gone along.

@@ -374,8 +374,8 @@ fn masked(drift: &Drift, mask: &Mask) -> Drift {
 
 /// Events go to everyone who listens, so the token in them is masked.
 fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
-    let changed = before.0.iter().zip(&after.0).filter(|(before, after)| before.state != after.state);
-    changed
+    after
+        .moved_from(before)
         .map(|(before, after)| Event::GateChanged {
             gate: after.name,
             from: before.state,

@@ -112,9 +112,9 @@ impl Gates {
         self.get(name).state == GateState::Passed
     }
 
-    /// Whether each gate stands where that of `others` does, whatever the reasons.
-    pub fn stand_like(&self, others: &Self) -> bool {
-        self.0.iter().zip(&others.0).all(|(gate, other)| gate.state == other.state)
+    /// The gates that stand elsewhere than they did, whatever the reasons: each before and now.
+    pub fn moved_from<'a>(&'a self, before: &'a Self) -> impl Iterator<Item = (&'a Gate, &'a Gate)> {
+        before.0.iter().zip(&self.0).filter(|(before, now)| before.state != now.state)
     }
 
     /// Whether any gate is passed and in doubt.

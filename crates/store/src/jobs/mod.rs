@@ -148,7 +148,7 @@ impl Store {
         filter: &RosterFilter,
         most: i64,
     ) -> Result<Vec<Counted<Stage>>, StoreError> {
-        let rows = match self.along(filter).await? {
+        let rows = match filter.along(self.is_of_common_text(filter).await?) {
             Along::Text => selected!(self, filter, most, "named_like($2) AS t (id) JOIN domains USING (id)"),
             _ => selected!(self, filter, most, "domains"),
         };

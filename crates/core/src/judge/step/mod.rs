@@ -192,7 +192,7 @@ pub fn step(
     let has_moved = if case.survey.cuts.is_empty() {
         Some(fingerprint) != domain.fingerprint || gates != domain.gates
     } else {
-        !gates.stand_like(&domain.gates)
+        gates.moved_from(&domain.gates).next().is_some()
     };
     let quiet_looks = if has_moved { 0 } else { domain.quiet_looks.saturating_add(1) };
 
