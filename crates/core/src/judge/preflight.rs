@@ -217,7 +217,10 @@ fn orders(case: &Case<'_>, gates: &Gates) -> Check {
                 format!("The issuer refused; the next order may be placed at {at}."),
             )
         }
-        (_, Some(spent)) if spent.free_at > case.now && gates.passed(GateName::Ownership) => {
+        _ if !gates.passed(GateName::Ownership) => {
+            check(CheckName::Orders, Waiting, "No order is open. The budget is told after ownership.")
+        }
+        (_, Some(spent)) if spent.free_at > case.now => {
             let at = moment(spent.free_at, case.now);
             check(
                 CheckName::Orders,

@@ -180,10 +180,7 @@ pub fn step(
     // What stands behind foreign addresses decides what else is worth doing.
     let action = follow.or(asks);
 
-    // What only one look has seen is told along with its gate, and no finding yet.
-    found.retain(|finding| {
-        finding.severity != Severity::Blocker || gates.get(finding.gate).doubted_at.is_none()
-    });
+    found.retain(|finding| is_told(finding, &gates));
 
     let served = Served::of(&case);
     let fingerprint = case.survey.fingerprint();
@@ -213,6 +210,16 @@ pub fn step(
         served,
         waits,
         moved_at: if has_moved { now } else { domain.moved_at },
+    }
+}
+
+/// Whether a finding is told as the gates stand.
+fn is_told(finding: &Finding, gates: &Gates) -> bool {
+    match finding.code {
+        // What others have used up is no business of a claim that nobody has proved.
+        Code::IssuerThrottled => gates.passed(GateName::Ownership),
+        // What only one look has seen is told along with its gate, and no finding yet.
+        _ => finding.severity != Severity::Blocker || gates.get(finding.gate).doubted_at.is_none(),
     }
 }
 

@@ -6,10 +6,10 @@ use super::*;
 use crate::judge::certificate::CertificateFacts;
 use crate::judge::certificate::Held;
 use crate::judge::domain::Pair;
-use crate::judge::evidence::OrderState;
-use crate::judge::evidence::{CanaryFetch, Probe, Problem};
+use crate::judge::evidence::{self, CanaryFetch, OrderState, Probe, Problem, Spent};
 use crate::judge::gate::{GateState, Stage};
 use crate::judge::policy::Fronting;
+use crate::judge::preflight::{CheckName, CheckState};
 use crate::reading::cut::{Cut, Limit};
 use crate::reading::record::RecordType;
 use crate::reading::survey::Survey;
@@ -431,19 +431,37 @@ fn one_of_a_pair_waits_for_the_other_while_a_vantage_does_not_see_it() {
     assert_eq!(action(None, 0), Some(Action::PlaceOrder { pair: true }), "without any vantage");
 }
 
+/// What is left of a budget that others share, for so many seconds.
+fn spent_for(seconds: i64) -> Option<Spent> {
+    let limit = evidence::Limit::Own("40 orders".into());
+    Some(Spent { limit, free_at: now() + Duration::seconds(seconds) })
+}
+
 #[test]
 fn a_spent_budget_holds_orders_back() {
     let domain = testing::domain(HOST);
-    let spent = |seconds| {
-        let free_at = now() + Duration::seconds(seconds);
-        let budget = Some(crate::judge::evidence::Spent {
-            limit: crate::judge::evidence::Limit::Own("40 orders".into()),
-            free_at,
-        });
-        judge(&domain, &Evidence { budget, certificate: None, ..held() }).action
+    let action = |seconds| {
+        judge(&domain, &Evidence { budget: spent_for(seconds), certificate: None, ..held() }).action
     };
-    assert_eq!(spent(1), None);
-    assert_eq!(spent(0), Some(Action::PlaceOrder { pair: false }));
+    assert_eq!(action(1), None);
+    assert_eq!(action(0), Some(Action::PlaceOrder { pair: false }));
+}
+
+#[test]
+fn a_spent_budget_is_told_to_a_proved_claim_alone() {
+    let domain = testing::domain(HOST);
+    let routed = testing::healthy(HOST)[1];
+    let cases = [(testing::healthy(HOST).to_vec(), vec![Code::IssuerThrottled]), (vec![routed], vec![])];
+    for (lines, found) in cases {
+        let evidence = Evidence { budget: spent_for(60), ..surveyed(&lines) };
+        let codes: Vec<_> = judge(&domain, &evidence).findings.iter().map(|one| one.code).collect();
+        assert_eq!(codes, found, "{lines:?}");
+
+        let checks = preflight(&domain, &testing::platform(), &evidence, &testing::policy(), now());
+        let orders = checks.iter().find(|check| check.name == CheckName::Orders).expect("orders");
+        assert_eq!(orders.state, CheckState::Waiting);
+        assert_eq!(orders.said.contains("40 orders"), !found.is_empty(), "{}", orders.said);
+    }
 }
 
 #[test]
