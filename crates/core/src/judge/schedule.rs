@@ -16,6 +16,9 @@ use crate::reading::target::Depth;
 const SOONEST: Duration = Duration::milliseconds(500);
 /// Growth of the wait from one quiet look to the next.
 const GROWTH: f64 = 1.5;
+/// Waits after a change that a domain is left alone for whose look was cut short: it has cost what
+/// a dozen others do, and the next one will.
+const REST: i32 = 12;
 /// Longest wait between two looks at what was left behind.
 const LONGEST_WATCH: Duration = Duration::days(1);
 
@@ -41,6 +44,12 @@ pub(crate) fn after_look(case: &Case<'_>, outlook: &Outlook<'_>) -> DateTime<Utc
     if outlook.gates.are_in_doubt() {
         return case.now + case.policy.second_look;
     }
+
+    let next = undoubted(case, outlook);
+    if case.survey.cuts.is_empty() { next } else { next.max(case.now + case.policy.look_first * REST) }
+}
+
+fn undoubted(case: &Case<'_>, outlook: &Outlook<'_>) -> DateTime<Utc> {
     if let Some(ends) = outlook.cache_ends().or_else(|| waiting::token_until(case)) {
         return when_cache_ends(ends, outlook.quiet_looks, case.policy, case.now);
     }

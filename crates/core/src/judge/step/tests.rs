@@ -296,7 +296,7 @@ fn quiet_looks_count_up_until_something_moves() {
 }
 
 #[test]
-fn what_a_look_left_out_moves_nothing() {
+fn what_a_look_left_out_moves_nothing_and_the_domain_rests() {
     let mut domain = testing::domain(HOST);
     domain.moved_at = now() - Duration::days(1);
     let mut survey = testing::survey(HOST, &[]);
@@ -308,6 +308,7 @@ fn what_a_look_left_out_moves_nothing() {
         let outcome = judge(&domain, &evidence);
         assert_eq!(outcome.quiet_looks, want);
         assert_eq!(outcome.moved_at == domain.moved_at, want > 0);
+        assert_eq!(outcome.next_look, now() + testing::policy().look_first * 12);
         domain.gates = outcome.gates;
         domain.quiet_looks = outcome.quiet_looks;
         domain.moved_at = outcome.moved_at;
