@@ -12,6 +12,9 @@ use crate::wire::Extent;
 const MEMORY: Duration = Duration::from_secs(3600);
 /// How long a server that gave nothing in any way is taken at its silence.
 const SILENCE: Duration = Duration::from_secs(60);
+/// The same where it was never silent before: for about as long as the rest of the look takes. It
+/// may have been a busy moment, and the second look must find out for itself.
+const FIRST_SILENCE: Duration = Duration::from_secs(5);
 /// Servers remembered; those beyond are found out again each time.
 const MOST: usize = 50_000;
 
@@ -49,12 +52,17 @@ impl Bearings {
 
     /// Nothing came, however it was asked.
     pub(crate) fn give_up(&self, server: SocketAddr) {
-        self.keep(server, Bearing { extent: None, until: Instant::now() + SILENCE });
+        let until = silent_until(self.last(server), Instant::now());
+        self.keep(server, Bearing { extent: None, until });
     }
 
     fn known(&self, server: SocketAddr) -> Option<Bearing> {
-        let known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        known.get(&server).filter(|bearing| bearing.until > Instant::now()).copied()
+        self.last(server).filter(|bearing| bearing.until > Instant::now())
+    }
+
+    /// What was found last, whether or not that is long ago.
+    fn last(&self, server: SocketAddr) -> Option<Bearing> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(&server).copied()
     }
 
     fn keep(&self, server: SocketAddr, bearing: Bearing) {
@@ -66,6 +74,16 @@ impl Bearings {
         if known.len() < MOST {
             known.insert(server, bearing);
         }
+    }
+}
+
+/// Until when a server is taken at its silence, of which this was found last.
+fn silent_until(last: Option<Bearing>, now: Instant) -> Instant {
+    match last {
+        // Found out twice at once.
+        Some(Bearing { extent: None, until }) if until > now => until,
+        Some(Bearing { extent: None, until }) if until + SILENCE > now => now + SILENCE,
+        _ => now + FIRST_SILENCE,
     }
 }
 
@@ -85,5 +103,21 @@ mod tests {
         bearings.give_up(server);
         assert_eq!(bearings.of(server), Extent::Usual);
         assert!(!bearings.is_worth_a_try(server));
+    }
+
+    #[test]
+    fn the_first_silence_is_believed_for_no_longer_than_a_look() {
+        let now = Instant::now();
+        let after = |extent, since| {
+            let last = Bearing { extent, until: now + FIRST_SILENCE };
+            let later = now + FIRST_SILENCE + since;
+            silent_until(Some(last), later) - later
+        };
+        assert_eq!(silent_until(None, now), now + FIRST_SILENCE);
+        let told = Some(Bearing { extent: None, until: now + FIRST_SILENCE });
+        assert_eq!(silent_until(told, now), now + FIRST_SILENCE, "found out twice at once");
+        assert_eq!(after(None, Duration::from_secs(1)), SILENCE);
+        assert_eq!(after(None, SILENCE), FIRST_SILENCE, "long ago");
+        assert_eq!(after(Some(Extent::Plain), Duration::from_secs(1)), FIRST_SILENCE, "it had answered");
     }
 }
