@@ -12,8 +12,8 @@ use crate::wire::Extent;
 const MEMORY: Duration = Duration::from_secs(3600);
 /// How long a server that gave nothing in any way is taken at its silence.
 const SILENCE: Duration = Duration::from_secs(60);
-/// The same where it was never silent before: for about as long as the rest of the look takes. It
-/// may have been a busy moment, and the second look must find out for itself.
+/// The same where it was not silent a moment before: for about as long as the rest of the look
+/// takes. It may have been a busy moment, and the second look must find out for itself.
 const FIRST_SILENCE: Duration = Duration::from_secs(5);
 /// Servers remembered; those beyond are found out again each time.
 const MOST: usize = 50_000;
