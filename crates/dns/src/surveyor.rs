@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
-use std::time::{Duration, SystemTime};
+use std::time::{Duration, Instant, SystemTime};
 
 use futures::future::join_all;
 use nomenta_core::judge::baseline::Baseline;
@@ -91,7 +91,7 @@ impl Surveyor {
     ///
     /// Trouble on the way is part of the survey, never an error.
     pub async fn survey(&self, target: &Target, depth: Depth) -> Survey {
-        let at = SystemTime::now().into();
+        let (at, begun) = (SystemTime::now().into(), Instant::now());
         let host = &target.host;
         let budget = self.budget();
         let zone = zone_view(host, self.walker.locate(&self.exchange, &budget, host.as_str()).await);
@@ -99,6 +99,7 @@ impl Surveyor {
         let mut survey = Survey {
             host: host.clone(),
             at,
+            took_ms: 0,
             zone,
             readings: Vec::new(),
             followed: Vec::new(),
@@ -134,6 +135,7 @@ impl Surveyor {
             budget.spent(Limit::Servers, survey.apex().unwrap_or(&delegation.parent));
         }
         survey.cuts = budget.cuts();
+        survey.took_ms = u32::try_from(begun.elapsed().as_millis()).unwrap_or(u32::MAX);
         survey
     }
 

@@ -133,10 +133,8 @@ pub fn when_cache_ends(
     policy: &Policy,
     now: DateTime<Utc>,
 ) -> DateTime<Utc> {
-    // Resolvers count whole seconds, so the last one may be shown as none.
-    let after = ends + Duration::seconds(1);
     let most = policy.look_most.max(Duration::seconds(1));
-    after.clamp(now + backed_off(SOONEST, quiet_looks, GROWTH, most), now + most)
+    ends.clamp(now + backed_off(SOONEST, quiet_looks, GROWTH, most), now + most)
 }
 
 /// When a refused order may be followed by another: doubling from
@@ -204,8 +202,8 @@ mod tests {
         let now = DateTime::UNIX_EPOCH;
         let wait =
             |seconds, quiet| when_cache_ends(now + Duration::seconds(seconds), quiet, &policy, now) - now;
-        assert_eq!(wait(20, 0), Duration::seconds(21));
-        assert_eq!(wait(20, 3), Duration::seconds(21));
+        assert_eq!(wait(20, 0), Duration::seconds(20));
+        assert_eq!(wait(20, 3), Duration::seconds(20));
         assert_eq!(wait(-3, 0), SOONEST);
         assert!(wait(0, 6) > wait(0, 5));
         assert_eq!(wait(0, 1_000), policy.look_most);

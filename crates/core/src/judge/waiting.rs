@@ -62,7 +62,7 @@ fn wait(case: &Case<'_>, source: &Source) -> Wait {
         answers: failed.is_none_or(Reading::is_theirs),
         failure: failed.filter(|reading| reading.is_theirs()).and_then(Reading::failure),
         holds: old.iter().flat_map(|reading| shown(reading, &case.sheet.routed)).collect(),
-        until: left.map(|seconds| case.survey.at + Duration::seconds(seconds.into())),
+        until: left.map(|seconds| let_go(case, seconds)),
     }
 }
 
@@ -83,7 +83,14 @@ pub fn token_until(case: &Case<'_>) -> Option<DateTime<Utc>> {
     let readings =
         case.survey.of(challenge, RecordType::Txt).filter(|reading| !reading.source.is_authority());
     let seconds = readings.filter_map(|reading| left(reading, challenge)).min()?;
-    Some(case.survey.at + Duration::seconds(seconds.into()))
+    Some(let_go(case, seconds))
+}
+
+/// When a resolver has let go for certain of what it showed with so many seconds left: it may
+/// have said so at the end of the survey, and counts whole seconds, so that what is shown as none
+/// may be held for one more.
+fn let_go(case: &Case<'_>, seconds: u32) -> DateTime<Utc> {
+    case.survey.ended_at() + Duration::seconds(i64::from(seconds) + 1)
 }
 
 /// Share of the vantages that see it, of those that answer; `None` where none
@@ -169,9 +176,10 @@ mod tests {
         survey.readings.push(test::seen("north", HOST, RecordType::Aaaa, &[]));
         let absent = survey.readings.last_mut().expect("one");
         absent.negative_ttl = Some(90);
+        survey.took_ms = 1_500;
         let waits = test::waits(HOST, &survey);
         assert_eq!(waits[0].holds, ["A 192.0.2.7", "no AAAA"]);
-        assert_eq!(waits[0].until, Some(test::now() + Duration::seconds(90)));
+        assert_eq!(waits[0].until, Some(test::now() + Duration::milliseconds(92_500)));
         assert!(!waits[0].sees);
     }
 
