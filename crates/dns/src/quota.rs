@@ -1,8 +1,8 @@
 //! How much the networks of strangers get, or give, in a time, whatever their addresses.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 /// Networks that are remembered before what is long past is forgotten.
@@ -13,7 +13,14 @@ const MOST_NETWORKS: usize = 20_000;
 pub struct Quota {
     most: u32,
     window: Duration,
-    networks: Mutex<HashMap<IpAddr, Counted>>,
+    networks: Mutex<Networks>,
+}
+
+#[derive(Default)]
+struct Networks {
+    counted: HashMap<IpAddr, Counted>,
+    /// When what was long past was forgotten.
+    forgotten: Option<Instant>,
 }
 
 struct Counted {
@@ -29,20 +36,57 @@ impl Quota {
 
     /// Whether there is something left for an address; if so, that is taken.
     pub fn take(&self, address: IpAddr, now: Instant) -> bool {
-        let mut networks = self.networks.lock().unwrap_or_else(PoisonError::into_inner);
-        if networks.len() >= MOST_NETWORKS {
-            networks.retain(|_, counted| now.duration_since(counted.since) < self.window);
-        }
-        // More of them at once than can be told apart share what is left.
-        let network = if networks.len() >= MOST_NETWORKS { UNKNOWN } else { network(address) };
-
-        let counted = networks.entry(network).or_insert(Counted { since: now, count: 0 });
-        if now.duration_since(counted.since) >= self.window {
-            *counted = Counted { since: now, count: 0 };
-        }
+        let mut networks = self.remembered(now);
+        let counted = self.counted(&mut networks, network(address), now);
         let is_left = counted.count < self.most;
         counted.count += u32::from(is_left);
         is_left
+    }
+
+    /// Whether there are `times` left for each of some addresses, which may be of one network; if
+    /// so, that is taken, else nothing is.
+    pub fn take_each(&self, addresses: &[IpAddr], times: u32, now: Instant) -> bool {
+        let mut wanted: BTreeMap<IpAddr, u32> = BTreeMap::new();
+        for address in addresses {
+            *wanted.entry(network(*address)).or_default() += times;
+        }
+
+        let mut networks = self.remembered(now);
+        let are_left = wanted
+            .iter()
+            .all(|(network, times)| self.counted(&mut networks, *network, now).count + times <= self.most);
+        if are_left {
+            for (network, times) in wanted {
+                self.counted(&mut networks, network, now).count += times;
+            }
+        }
+        are_left
+    }
+
+    /// What is remembered, without what is long past where that is much. A flood from everywhere
+    /// has it looked through once in a window, not for each packet.
+    fn remembered(&self, now: Instant) -> MutexGuard<'_, Networks> {
+        let mut networks = self.networks.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_over = |since: Instant| now.duration_since(since) >= self.window;
+        if networks.counted.len() >= MOST_NETWORKS && networks.forgotten.is_none_or(is_over) {
+            networks.counted.retain(|_, counted| !is_over(counted.since));
+            networks.forgotten = Some(now);
+        }
+        networks
+    }
+
+    /// What a network has had in this window. More of them at once than can be told apart share
+    /// one.
+    fn counted<'a>(&self, networks: &'a mut Networks, network: IpAddr, now: Instant) -> &'a mut Counted {
+        let counted = &mut networks.counted;
+        let is_told_apart = counted.len() < MOST_NETWORKS || counted.contains_key(&network);
+        let counted = counted
+            .entry(if is_told_apart { network } else { UNKNOWN })
+            .or_insert(Counted { since: now, count: 0 });
+        if now.duration_since(counted.since) >= self.window {
+            *counted = Counted { since: now, count: 0 };
+        }
+        counted
     }
 }
 
@@ -72,5 +116,31 @@ mod tests {
         let six: [IpAddr; 2] = ["2001:db8:1::1", "2001:db8:1:ffff::1"].map(|text| text.parse().expect("one"));
         assert!(six.iter().all(|address| quota.take(*address, now)));
         assert!(!quota.take(six[0], now));
+    }
+
+    #[test]
+    fn several_get_all_or_nothing() {
+        let (quota, now) = (Quota::new(4, Duration::from_secs(60)), Instant::now());
+        let at = |network, last| IpAddr::from([192, 0, network, last]);
+        assert!(!quota.take_each(&[at(2, 1), at(3, 1), at(3, 2)], 3, now), "six of one network");
+        assert!(quota.take_each(&[at(2, 1), at(3, 1), at(3, 2)], 2, now), "nothing was taken before");
+        assert!(!quota.take(at(3, 9), now));
+        assert!(quota.take_each(&[at(2, 1)], 2, now));
+    }
+
+    #[test]
+    fn more_networks_than_are_remembered_share_what_one_has() {
+        let window = Duration::from_secs(60);
+        let (quota, now) = (Quota::new(2, window), Instant::now());
+        let network = |number: u32| IpAddr::from(Ipv4Addr::from_bits(number << 8));
+        for number in 1..MOST_NETWORKS as u32 {
+            assert!(quota.take(network(number), now));
+        }
+        let later = now + Duration::from_secs(1);
+        assert!(quota.take(network(30_000), later), "the last one with an entry of its own");
+        assert!(quota.take(network(30_001), later) && quota.take(network(30_002), later));
+        assert!(!quota.take(network(30_003), later), "no room");
+        assert!(quota.take(network(1), later), "whoever is remembered has their own");
+        assert!(quota.take(network(30_003), now + window * 2), "what is long past is forgotten");
     }
 }
