@@ -63,7 +63,7 @@ fn rounds() -> usize {
 
 /// Domains that are taken in before each fault.
 fn at_once() -> usize {
-    stage::heavy(4, 3)
+    stage::heavy(5, 3)
 }
 
 /// Two processes on a database of their own, at a CA of their own.
