@@ -64,9 +64,9 @@ pub enum Failure {
     /// A redirect to a name that has no address.
     #[error("it leads to {0}, which has no address")]
     LeadsNowhere(String),
-    /// A redirect to an address that the egress guard, or the network, bars.
+    /// A redirect to an address that the egress guard bars.
     #[error("it leads to {0}: {1}")]
-    LeadsToBarred(IpAddr, #[source] Box<Failure>),
+    LeadsToBarred(IpAddr, #[source] NoConnection),
     /// A redirect that CAs do not follow.
     #[error("it leads to the bare address {0}, which CAs do not follow")]
     LeadsToAddress(IpAddr),

@@ -14,4 +14,4 @@ mod url;
 pub mod x509;
 
 pub use failure::Failure;
-pub use probe::{Expected, Prober, ProberConfig, Resolve};
+pub use probe::{Expected, Prober, ProberConfig, Resolve, Word};

@@ -9,9 +9,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
 use futures::future::{BoxFuture, join_all};
+use nomenta_core::judge::behind::{Foreign, Forward, Visit};
 use nomenta_core::judge::certificate::CertificateFacts;
-use nomenta_core::judge::evidence::{CanaryFetch, Forward, Probe, ProbeResult};
-use nomenta_dns::{Egress, Quota};
+use nomenta_core::judge::evidence::{CanaryFetch, Probe, ProbeResult};
+use nomenta_dns::{Egress, NoConnection, Quota};
 use rustls::RootCertStore;
 use tokio::net::TcpStream;
 use tokio::time::timeout;
@@ -38,8 +39,17 @@ pub struct ProberConfig {
     pub time_limit: Duration,
     /// Which addresses may be probed.
     pub egress: Egress,
-    /// Most visits in a minute to one network of others: /24, or /48 of IPv6.
+    /// Most connections in a minute to one network of others: /24, or /48 of IPv6.
     pub visits: u32,
+}
+
+/// By whose word an address is connected to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Word {
+    /// The platform's: its own addresses, those through which it was just reached, registries.
+    Ours,
+    /// A stranger's, who may mean harm to whoever is there.
+    Theirs,
 }
 
 /// Finds the addresses of a host that a redirect names.
@@ -86,11 +96,10 @@ impl Prober {
         Ok(Self { config, bundle: roots.to_owned(), tls, visits })
     }
 
-    /// Whether addresses that strangers publish may be visited now: not where many domains
-    /// have led to the same networks a moment ago.
-    pub fn may_visit(&self, addresses: &[IpAddr]) -> bool {
-        let now = Instant::now();
-        let may_visit = addresses.iter().all(|address| self.visits.take(*address, now));
+    /// Whether `times` connections may go to each of some addresses that strangers publish: not
+    /// where many domains have led to the same networks a moment ago. If so, they count.
+    fn may_visit(&self, addresses: &[IpAddr], times: u32) -> bool {
+        let may_visit = self.visits.take_each(addresses, times, Instant::now());
         if !may_visit {
             metrics::counter!("nomenta_visits_put_off_total").increment(1);
         }
@@ -117,7 +126,35 @@ impl Prober {
         tls.handshaker.clone()
     }
 
-    /// Fetches a canary of `host` through each address, on the path that a CA
+    /// Visits addresses that are somebody else's: where each sends visitors of `host` on to, and,
+    /// where these are all that it has, whether a canary arrives through each. `None` where their
+    /// network, or one that they lead on to, has been visited often just now.
+    pub async fn visit(
+        &self,
+        host: &str,
+        foreign: Foreign,
+        sealer: &Sealer,
+        resolve: Resolve<'_>,
+    ) -> Option<Visit> {
+        let addresses = &foreign.addresses;
+        if !self.may_visit(addresses, if foreign.are_all { 2 } else { 1 }) {
+            return None;
+        }
+
+        let fronts = async {
+            match foreign.are_all {
+                true => self.arrivals(host, addresses, Word::Theirs, sealer, resolve).await,
+                false => Vec::new(),
+            }
+        };
+        let (forwards, fronts) = tokio::join!(self.forwards(host, addresses), fronts);
+        if fronts.iter().any(|(_, arrived)| matches!(arrived, Err(Failure::VisitedOften(_)))) {
+            return None;
+        }
+        Some(Visit { forwards, fronts: fronts.into_iter().map(as_fetched).collect(), at: foreign })
+    }
+
+    /// Fetches a canary of `host` through each address of the platform, on the path that a CA
     /// will use (RFC 8555, section 8.3), following redirects as a CA does.
     pub async fn canary(
         &self,
@@ -126,36 +163,51 @@ impl Prober {
         sealer: &Sealer,
         resolve: Resolve<'_>,
     ) -> Vec<CanaryFetch> {
+        let arrivals = self.arrivals(host, addresses, Word::Ours, sealer, resolve).await;
+        arrivals.into_iter().map(as_fetched).collect()
+    }
+
+    /// Whether a canary of `host` arrives through each address.
+    async fn arrivals(
+        &self,
+        host: &str,
+        addresses: &[IpAddr],
+        word: Word,
+        sealer: &Sealer,
+        resolve: Resolve<'_>,
+    ) -> Vec<(IpAddr, Result<(), Failure>)> {
         let token = sealer.canary_token();
         let answer = sealer.canary_answer(&token).unwrap_or_default();
         let path = format!("/.well-known/acme-challenge/{token}");
 
         let fetches = addresses.iter().map(|address| async {
-            let fetched = self.within(self.fetch(host, *address, &path, resolve)).await;
-            let failure = fetched.and_then(|page| arrived(&page, &answer)).err();
-            CanaryFetch { address: *address, failure: failure.map(|f| f.to_string()) }
+            let fetched = self.within(self.fetch(host, *address, word, &path, resolve)).await;
+            (*address, fetched.and_then(|page| arrived(&page, &answer)))
         });
         join_all(fetches).await
     }
 
     /// GETs a path, following redirects: on the same host through the same
-    /// address, on another one through the first address that it has.
+    /// address, on another one through the first address that it has. What redirects lead to counts
+    /// as visited, but for what is the platform's.
     async fn fetch(
         &self,
         host: &str,
         address: IpAddr,
+        word: Word,
         path: &str,
         resolve: Resolve<'_>,
     ) -> Result<Page, Failure> {
         let place = Place::Host(host.to_owned());
         let mut at = Target { secure: false, place, port: None, path: path.to_owned() };
 
-        for _ in 0..=MOST_REDIRECTS {
-            let name = self.name_to_follow(&at).await?;
+        for hop in 0..=MOST_REDIRECTS {
+            let name = self.name_to_follow(&at)?;
             let to = if name == host { address } else { first_address(&name, resolve).await? };
             self.check_port(&at)?;
-            if name != host && !self.may_visit(&[to]) {
-                return Err(Failure::VisitedOften(to));
+            let is_led_on = hop > 0 && (name != host || word == Word::Theirs);
+            if is_led_on {
+                self.count_visit(to)?;
             }
 
             let page = self.get(&at, to, &name).await?;
@@ -165,15 +217,18 @@ impl Prober {
         Err(Failure::TooManyRedirects(MOST_REDIRECTS))
     }
 
+    /// One more connection to where a stranger leads.
+    fn count_visit(&self, to: IpAddr) -> Result<(), Failure> {
+        if self.may_visit(&[to], 1) { Ok(()) } else { Err(Failure::VisitedOften(to)) }
+    }
+
     /// The name that a target is at: CAs follow redirects to names alone. The
-    /// guard has its say first.
-    async fn name_to_follow(&self, target: &Target) -> Result<String, Failure> {
+    /// guard has its say first; nothing is sent to a bare address.
+    fn name_to_follow(&self, target: &Target) -> Result<String, Failure> {
         match &target.place {
             Place::Host(name) => Ok(name.clone()),
-            Place::Address(ip) => match self.connect(*ip, target.secure).await {
-                Ok(_) => Err(Failure::LeadsToAddress(*ip)),
-                Err(barred) => Err(Failure::LeadsToBarred(*ip, barred.into())),
-            },
+            Place::Address(ip) if self.config.egress.admits(*ip) => Err(Failure::LeadsToAddress(*ip)),
+            Place::Address(ip) => Err(Failure::LeadsToBarred(*ip, NoConnection::Refused)),
         }
     }
 
@@ -200,13 +255,21 @@ impl Prober {
     ///
     /// # Errors
     /// [`Failure`], in words that follow "it".
-    pub async fn document(&self, url: &str, resolve: Resolve<'_>) -> Result<(u16, String), Failure> {
+    pub async fn document(
+        &self,
+        url: &str,
+        word: Word,
+        resolve: Resolve<'_>,
+    ) -> Result<(u16, String), Failure> {
         let nonsense = || Failure::LeadsToNonsense(url.to_owned());
         let target = Target::parse(url).filter(|target| target.secure).ok_or_else(nonsense)?;
         let host = target.host().ok_or_else(nonsense)?;
 
         self.within(async {
             let address = first_address(host, resolve).await?;
+            if word == Word::Theirs {
+                self.count_visit(address)?;
+            }
             let at = SocketAddr::new(address, target.port.unwrap_or(self.config.https_port));
             let stream = self.config.egress.connect(at, self.config.time_limit).await?;
 
@@ -220,9 +283,8 @@ impl Prober {
         .await
     }
 
-    /// Where each foreign address sends visitors of `host` on to, if anywhere
-    /// else.
-    pub async fn forwards(&self, host: &str, addresses: &[IpAddr]) -> Vec<Forward> {
+    /// Where each address sends visitors of `host` on to, if anywhere else.
+    async fn forwards(&self, host: &str, addresses: &[IpAddr]) -> Vec<Forward> {
         let followed = addresses.iter().copied().map(|address| async move {
             let page = self.within(self.plain(address, host)).await.ok()?;
             let location = page.redirect()?.to_owned();
@@ -352,6 +414,10 @@ fn changed(file: &Path) -> Option<SystemTime> {
 async fn first_address(name: &str, resolve: Resolve<'_>) -> Result<IpAddr, Failure> {
     let found = resolve(name.to_owned()).await;
     found.first().copied().ok_or_else(|| Failure::LeadsNowhere(name.to_owned()))
+}
+
+fn as_fetched((address, arrived): (IpAddr, Result<(), Failure>)) -> CanaryFetch {
+    CanaryFetch { address, failure: arrived.err().map(|failure| failure.to_string()) }
 }
 
 fn arrived(page: &Page, answer: &str) -> Result<(), Failure> {

@@ -3,6 +3,7 @@
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use chrono::Duration;
+use nomenta_core::judge::behind::{Behind, Visit};
 use nomenta_core::judge::certificate::{CertificateFacts, Held, Origin};
 use nomenta_core::judge::domain::Domain;
 use nomenta_core::judge::evidence::{CanaryFetch, Evidence, OrderState, Probe, ProbeResult, Problem};
@@ -111,6 +112,7 @@ fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
     (zone, each).prop_map(move |(zone, readings)| Survey {
         host: name.clone(),
         at: start(),
+        took_ms: 0,
         zone,
         readings,
         followed: Vec::new(),
@@ -184,17 +186,29 @@ fn evidence() -> impl Strategy<Value = Evidence> {
         order(),
         proptest::option::of(certificate()),
         proptest::option::of(vec(probe, 0..3)),
-        proptest::option::of(vec(fetch, 0..3)),
+        behind(vec(fetch, 0..3)),
     )
-        .prop_map(|(survey, canary, order, certificate, probe, fronts)| Evidence {
+        .prop_map(|(survey, canary, order, certificate, probe, behind)| Evidence {
             survey,
             canary,
             order,
             certificate,
             probe: probe.map(|results| Probe { results, default_host: None }),
-            fronts,
+            behind,
             ..Evidence::default()
         })
+}
+
+fn behind(fronts: impl Strategy<Value = Vec<CanaryFetch>>) -> impl Strategy<Value = Behind> {
+    (fronts, 0..4).prop_map(|(fronts, known)| {
+        let visit = Visit { fronts, ..Visit::default() };
+        match known {
+            0 => Behind::Unasked,
+            1 => Behind::Visited(visit),
+            2 => Behind::Remembered(visit),
+            _ => Behind::LeftAlone,
+        }
+    })
 }
 
 fn gates() -> impl Strategy<Value = Gates> {

@@ -7,6 +7,7 @@ use chrono::Utc;
 use futures::FutureExt;
 use nomenta_certs::keypair::{self, KeyKind};
 use nomenta_certs::{Expected, Resolve};
+use nomenta_core::judge::behind::Behind;
 use nomenta_core::judge::case::Case;
 use nomenta_core::judge::certificate::CertificateFacts;
 use nomenta_core::judge::drift::{self, Drift};
@@ -74,6 +75,7 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
         operator: operator.as_deref(),
         course: course.as_ref(),
         probe: evidence.probe.as_ref(),
+        visit: evidence.behind.visited(),
         drifts: &drifts,
         order: order.as_ref(),
     };
@@ -239,21 +241,11 @@ async fn follow_forwards(app: &App, record: &DomainRecord, survey: &Survey, evid
     let host = record.domain.probed_name();
     let foreign = step::foreign_addresses(&record.domain, survey, app.config.policy.most_visited);
     let resolve = |name: String| app.surveyor.addresses(name).boxed();
-    if !app.prober.may_visit(&foreign.addresses) {
-        evidence.forwards = Some(Vec::new());
-        return;
-    }
 
-    let fronts = async {
-        match foreign.are_all {
-            true => app.prober.canary(&host, &foreign.addresses, &app.sealer, &resolve).await,
-            false => Vec::new(),
-        }
+    evidence.behind = match app.prober.visit(&host, foreign.clone(), &app.sealer, &resolve).await {
+        Some(visit) => Behind::Visited(visit),
+        None => Behind::unvisited(&foreign, record.visit.clone()),
     };
-    let (forwards, fronts) = tokio::join!(app.prober.forwards(&host, &foreign.addresses), fronts);
-
-    evidence.forwards = Some(forwards);
-    evidence.fronts = Some(fronts);
 }
 
 /// Visits each address; edge servers that still serve the certificate before
@@ -287,8 +279,7 @@ fn is_former(result: &ProbeResult, held: &CertificateFacts) -> bool {
 
 /// Where a visitor is led: to the ingress, or through a proxy that may be there.
 fn addresses(app: &App, record: &DomainRecord, survey: &Survey, evidence: &Evidence) -> Vec<IpAddr> {
-    let fronts = evidence.fronts.as_deref().unwrap_or_default();
-    if app.config.policy.fronting == Fronting::Allow && !fronts.is_empty() {
+    if app.config.policy.fronting == Fronting::Allow && evidence.behind.passes_on() {
         let most = app.config.policy.most_visited;
         return step::foreign_addresses(&record.domain, survey, most).addresses;
     }

@@ -8,8 +8,8 @@ use std::time::{Duration, Instant};
 use data_encoding::BASE64URL_NOPAD;
 use futures::FutureExt;
 use nomenta_api::handoff::Offered;
-use nomenta_certs::Failure;
 use nomenta_certs::sign::QuerySigner;
+use nomenta_certs::{Failure, Word};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::one_click::apply::Apply;
 use nomenta_core::one_click::settings::{Flow, NotOffered, Pointer, Settings};
@@ -165,7 +165,7 @@ async fn is_known(app: &App, flow: &Flow, apply: &Apply) -> Result<(), NotOffere
 
 async fn fetched(app: &App, url: &str) -> Result<(u16, String), NotOffered> {
     let resolve = |name: String| app.surveyor.addresses(name).boxed();
-    let fetched = app.prober.document(url, &resolve).await;
+    let fetched = app.prober.document(url, Word::Theirs, &resolve).await;
     fetched.map_err(|failure| NotOffered::Silent(failure.to_string()))
 }
 

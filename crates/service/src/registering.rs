@@ -2,7 +2,7 @@
 
 use chrono::{TimeDelta, Utc};
 use futures::FutureExt;
-use nomenta_certs::Failure;
+use nomenta_certs::{Failure, Word};
 use nomenta_core::reading::registration::{RdapError, Registration};
 use nomenta_store::{RegistrationRow, StoreError};
 
@@ -43,7 +43,7 @@ pub(crate) async fn of(
     let Ok(_turn) = app.registries.try_acquire() else { return Ok(known.and_then(|known| known.told)) };
 
     let resolve = |name: String| app.surveyor.addresses(name).boxed();
-    let told = match app.prober.document(&url, &resolve).await {
+    let told = match app.prober.document(&url, Word::Ours, &resolve).await {
         Ok((200, body)) => Registration::read(&body, domain, Utc::now()).map_err(Silent::from),
         Ok((status, _)) => Err(Silent::Status(status)),
         Err(failure) => Err(failure.into()),

@@ -7,6 +7,7 @@ use chrono::{DateTime, Utc};
 use futures::FutureExt;
 use nomenta_core::claim::allowance::Allowance;
 use nomenta_core::judge::baseline::Baseline;
+use nomenta_core::judge::behind::Visit;
 use nomenta_core::judge::domain::{Domain, Pair, Ties};
 use nomenta_core::judge::evidence::Probe;
 use nomenta_core::judge::standing::Ending;
@@ -53,6 +54,8 @@ pub struct DomainRecord {
     pub next_look: Option<DateTime<Utc>>,
     /// What a browser got at the last full look.
     pub probe: Option<Probe>,
+    /// What the last visit to somebody else's addresses found, if they led there.
+    pub visit: Option<Visit>,
     /// Who runs the zone's DNS, as far as its name servers tell.
     pub operator: Option<String>,
     /// How its records came into the world so far.
@@ -114,6 +117,7 @@ struct DomainColumns {
     moved_at: DateTime<Utc>,
     is_primary: bool,
     probe: Option<String>,
+    visit: Option<String>,
     ended_at: Option<DateTime<Utc>>,
     ending: Option<String>,
     paused_at: Option<DateTime<Utc>>,
@@ -237,7 +241,7 @@ impl Store {
             DomainColumns,
             r#"SELECT d.id, d.host, d.version, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
                       d.quiet_looks, g.survey AS "survey?", d.enrolled_at, d.superseded, g.baseline AS "baseline?",
-                      d.moved_at, d.is_primary, g.probe AS "probe?", d.ended_at, d.ending, d.paused_at, a.suspended_at,
+                      d.moved_at, d.is_primary, g.probe AS "probe?", g.visit AS "visit?", d.ended_at, d.ending, d.paused_at, a.suspended_at,
                       d.held_since, d.entry_path, d.error_path, d.switch_at, d.label, d.is_proved_by_zone,
                       n.name AS "next_site?", a.allowance,
                       CASE WHEN a.allowance IS NULL THEN 0 ELSE (SELECT count(*) FROM (
@@ -388,6 +392,7 @@ impl DomainColumns {
             looked_at: self.seen_at,
             next_look: self.due,
             probe: read_text("probe", self.probe)?,
+            visit: read_text("visit", self.visit)?,
             operator: self.operator,
             course: courses::kept(self.course, self.begun_at)?,
             pair_id: self.other_id,

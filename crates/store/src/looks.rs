@@ -5,6 +5,7 @@ use std::slice;
 
 use chrono::{DateTime, Utc};
 use nomenta_core::judge::baseline::Baseline;
+use nomenta_core::judge::behind::Visit;
 use nomenta_core::judge::drift::Drift;
 use nomenta_core::judge::evidence::Probe;
 use nomenta_core::judge::finding::Finding;
@@ -42,6 +43,8 @@ pub struct Looked<'a> {
     pub course: Option<&'a Course>,
     /// What a browser got, where that was tried.
     pub probe: Option<&'a Probe>,
+    /// What stands behind somebody else's addresses, where they were visited.
+    pub visit: Option<&'a Visit>,
     /// What has changed about a domain that was in order.
     pub drifts: &'a [Drift],
     /// An order to open, to be worked on next.
@@ -157,7 +160,8 @@ impl Store {
         )
         .execute(&mut *tx)
         .await?;
-        let sighting = Sighting { id: record.id, survey: kept_text(survey)?, baseline: None, probe: None };
+        let sighting =
+            Sighting { id: record.id, survey: kept_text(survey)?, baseline: None, probe: None, visit: None };
         written::write_sightings(&mut tx, &[&sighting]).await?;
         tasks::finish(
             &mut tx,

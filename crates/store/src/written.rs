@@ -65,6 +65,7 @@ pub(crate) struct Sighting {
     pub survey: String,
     pub baseline: Option<String>,
     pub probe: Option<String>,
+    pub visit: Option<String>,
 }
 
 /// What was written, under the locks of its claims.
@@ -115,6 +116,7 @@ impl LookRow {
                 survey: kept_text(looked.survey)?,
                 baseline: looked.baseline.map(kept_text).transpose()?,
                 probe: looked.probe.map(kept_text).transpose()?,
+                visit: looked.visit.map(kept_text).transpose()?,
             },
             operator: looked.operator.map(str::to_owned),
             course: course.transpose()?,
@@ -239,14 +241,16 @@ fn each<T>(rows: &[&LookRow], of: impl FnMut(&&LookRow) -> T) -> Vec<T> {
 /// Keeps the baseline that there is, and what was seen last where nothing was tried now.
 pub(crate) async fn write_sightings(tx: &mut PgConnection, rows: &[&Sighting]) -> Result<(), StoreError> {
     sqlx::query!(
-        "INSERT INTO sightings (domain_id, survey, baseline, probe)
-         SELECT * FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[])
+        "INSERT INTO sightings (domain_id, survey, baseline, probe, visit)
+         SELECT * FROM unnest($1::uuid[], $2::text[], $3::text[], $4::text[], $5::text[])
          ON CONFLICT (domain_id) DO UPDATE SET survey = excluded.survey,
-             baseline = coalesce(sightings.baseline, excluded.baseline), probe = coalesce(excluded.probe, sightings.probe)",
+             baseline = coalesce(sightings.baseline, excluded.baseline),
+             probe = coalesce(excluded.probe, sightings.probe), visit = coalesce(excluded.visit, sightings.visit)",
         &rows.iter().map(|row| row.id).collect::<Vec<_>>(),
         &rows.iter().map(|row| row.survey.as_str()).collect::<Vec<_>>() as _,
         &rows.iter().map(|row| row.baseline.as_deref()).collect::<Vec<_>>() as _,
-        &rows.iter().map(|row| row.probe.as_deref()).collect::<Vec<_>>() as _
+        &rows.iter().map(|row| row.probe.as_deref()).collect::<Vec<_>>() as _,
+        &rows.iter().map(|row| row.visit.as_deref()).collect::<Vec<_>>() as _
     )
     .execute(&mut *tx)
     .await?;

@@ -31,6 +31,8 @@ nomenta_core::spelled! {
         Crowded = "crowded",
         /// Has thousands of addresses for every name, all somebody else's.
         Pointing = "pointing",
+        /// Has a few addresses for its host, in a network that many others have as well.
+        Gathering = "gathering",
         /// Has an alias for every name, each to another one.
         Chained = "chained",
         /// Has as many texts at every name as fit.
@@ -62,9 +64,13 @@ impl Attack {
 
 /// A domain that others are to be led to, and where its one server answers.
 pub const VICTIM: (&str, Ipv4Addr) = ("bystander.test", Ipv4Addr::new(127, 53, 68, 200));
+/// First label of the domains that are taken in.
+pub const HOST_LABEL: &str = "rides";
 /// The network that addresses point into, and how many of them are listened at.
 const POINTED_AT: [u8; 2] = [127, 66];
 const LISTENED_AT: u8 = 20;
+/// Addresses of a host there, where it has a few.
+const GATHERED_AT: u8 = 6;
 /// How long a late server thinks.
 const THINKING: Duration = Duration::from_millis(1_300);
 const PAUSE: Duration = Duration::from_millis(700);
@@ -242,6 +248,7 @@ fn reply(asked: &Message, attack: Attack) -> Option<Message> {
     let zone = name.trim_to(2);
     let mut message = answer_to(asked);
     let server = Name::from_ascii("ns1").ok()?.append_domain(&zone).ok()?;
+    let host = Name::from_ascii(HOST_LABEL).ok()?.append_domain(&zone).ok()?;
 
     match attack {
         Attack::Hollow if name != server => return hollow(asked, &zone),
@@ -273,6 +280,14 @@ fn reply(asked: &Message, attack: Attack) -> Option<Message> {
             for number in 1..=3_500_u32 {
                 let [.., third, last] = number.to_be_bytes();
                 let a = A(Ipv4Addr::new(POINTED_AT[0], POINTED_AT[1], third, last));
+                message.add_answer(Record::from_rdata(name.clone(), TTL, RData::A(a)));
+            }
+            return Some(message);
+        }
+        // At what was taken in alone: where every name has them they are a wildcard's, and not visited.
+        Attack::Gathering if rtype == RecordType::A && name == host => {
+            for last in 1..=GATHERED_AT {
+                let a = A(Ipv4Addr::new(POINTED_AT[0], POINTED_AT[1], 0, last));
                 message.add_answer(Record::from_rdata(name.clone(), TTL, RData::A(a)));
             }
             return Some(message);

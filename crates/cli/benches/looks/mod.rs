@@ -92,6 +92,7 @@ async fn write_until(store: &Store, end: Instant) -> anyhow::Result<u64> {
                 operator: None,
                 course: None,
                 probe: None,
+                visit: None,
                 drifts: &[],
                 order: None,
             };
@@ -106,6 +107,7 @@ fn silent(record: &DomainRecord) -> Survey {
     Survey {
         host: record.domain.host.clone(),
         at: Utc::now(),
+        took_ms: 0,
         zone: ZoneView::Unreachable { zone: record.domain.zone.clone(), tried: Vec::new(), delegation: None },
         readings: Vec::new(),
         followed: Vec::new(),

@@ -326,7 +326,7 @@ pub(crate) struct BudgetOptions {
     /// Most addresses of others that are visited for one domain.
     #[arg(long, default_value_t = Policy::default().most_visited, value_parser = read_least)]
     pub most_visited: usize,
-    /// Most visits in a minute to one network of others, whatever leads there.
+    /// Most connections in a minute to one network of others, whatever leads there.
     #[arg(long, default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..))]
     pub visits_a_minute: u32,
 }

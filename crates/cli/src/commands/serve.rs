@@ -91,6 +91,11 @@ fn configuration(options: ServeOptions) -> anyhow::Result<ServiceConfig> {
         options.validation != Method::Dns || options.acme_dns.is_some(),
         "--validation dns-01 needs --acme-zone and --acme-dns, so that the CA's questions can be answered"
     );
+    ensure!(
+        options.budget.visits_a_minute as usize >= 2 * options.budget.most_visited,
+        "--visits-a-minute must be at least twice --most-visited: a domain with so many addresses in one network \
+         would never be visited"
+    );
 
     let sealing_key = secret(options.sealing_key.clone(), options.sealing_key_file.as_deref())?;
     let former = secret(options.former_sealing_key.clone(), options.former_sealing_key_file.as_deref())?;

@@ -1,6 +1,8 @@
 //! Orders at a real CA, and visits to addresses that are not as they should be.
 
 use std::net::{IpAddr, Ipv4Addr, SocketAddr};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
 use futures::FutureExt;
@@ -9,6 +11,7 @@ use nomenta_certs::acme::{Acme, AcmeConfig, AcmeError, CallLimits};
 use nomenta_certs::keypair::{self, KeyKind};
 use nomenta_certs::seal::Sealer;
 use nomenta_certs::{Expected, Prober, ProberConfig, x509};
+use nomenta_core::judge::behind::Foreign;
 use nomenta_core::reading::method::Method;
 use nomenta_dns::Egress;
 use nomenta_world::customer;
@@ -30,14 +33,17 @@ fn config() -> AcmeConfig {
 }
 
 fn prober(http_port: u16, https_port: u16, egress: Egress) -> Prober {
+    let time_limit = Duration::from_secs(2);
+    visiting(ProberConfig { http_port, https_port, time_limit, egress, visits: 1_000 })
+}
+
+fn visiting(config: ProberConfig) -> Prober {
     // Fails only if another test was first.
     let _ = rustls_ring();
-    let time_limit = Duration::from_secs(2);
-    let config = ProberConfig { http_port, https_port, time_limit, egress, visits: 1_000 };
     Prober::new(config, &stage().world.layout.ca_roots()).expect("roots")
 }
 
-fn rustls_ring() -> Result<(), std::sync::Arc<rustls::crypto::CryptoProvider>> {
+fn rustls_ring() -> Result<(), Arc<rustls::crypto::CryptoProvider>> {
     rustls::crypto::ring::default_provider().install_default()
 }
 
@@ -147,16 +153,24 @@ fn a_live_domain_answers_canary_and_probe_at_every_address() {
 
 /// Answers every connection with the same bytes.
 async fn answering(response: &'static str) -> SocketAddr {
-    let listener = TcpListener::bind("127.77.8.1:0").await.expect("bound");
+    counting("127.77.8.1:0", response).await.0
+}
+
+/// Answers every connection with the same bytes, and counts them.
+async fn counting(at: &str, response: &'static str) -> (SocketAddr, Arc<AtomicUsize>) {
+    let listener = TcpListener::bind(at).await.expect("bound");
     let address = listener.local_addr().expect("address");
+    let connections = Arc::new(AtomicUsize::new(0));
+    let counts = connections.clone();
     tokio::spawn(async move {
         while let Ok((mut stream, _)) = listener.accept().await {
+            counts.fetch_add(1, Ordering::Relaxed);
             let mut request = [0; 1024];
             let _ = stream.read(&mut request).await;
             let _ = stream.write_all(response.as_bytes()).await;
         }
     });
-    address
+    (address, connections)
 }
 
 #[test]
@@ -206,6 +220,38 @@ fn each_wrong_answer_to_a_visit_has_its_own_words() {
         let silent: IpAddr = Ipv4Addr::new(127, 77, 8, 2).into();
         let fetched = prober(9, 9, Egress::loopback()).canary(host, &[silent], &sealer(), &nowhere).await;
         assert!(fetched[0].failure.as_deref().is_some_and(|f| f.starts_with("no connection")));
+    });
+}
+
+#[test]
+fn where_strangers_lead_is_visited_so_often_in_a_minute_by_whatever_way() {
+    stage();
+    stage::run(async {
+        let host = "www.onswick.example";
+        let own = "HTTP/1.1 301 Moved\r\nLocation: http://www.onswick.example/\r\nContent-Length: 0\r\n\r\n";
+        let other = "HTTP/1.1 301 Moved\r\nLocation: http://www.bystander.test/\r\nContent-Length: 0\r\n\r\n";
+        let bare = "HTTP/1.1 301 Moved\r\nLocation: http://127.76.9.1/\r\nContent-Length: 0\r\n\r\n";
+        let victim = IpAddr::from([127, 76, 9, 1]);
+        let leads = |_: String| async move { vec![victim] }.boxed();
+        // To itself without end; to another host; to its bare address, to which nothing is sent.
+        for (response, to_itself, to_victim, is_first_done) in
+            [(own, 5, 0, false), (other, 4, 2, true), (bare, 4, 0, true)]
+        {
+            let (at, connections) = counting("127.77.8.1:0", response).await;
+            let (_, hit) = counting(&format!("{victim}:{}", at.port()), "").await;
+            let (http_port, time_limit) = (at.port(), Duration::from_secs(2));
+            let egress = Egress::loopback();
+            let visits = 5;
+            let prober = visiting(ProberConfig { http_port, https_port: 9, time_limit, egress, visits });
+            let foreign = Foreign { addresses: vec![at.ip()], are_all: true };
+            let mut found = Vec::new();
+            for _ in 0..6 {
+                found.push(prober.visit(host, foreign.clone(), &sealer(), &leads).await);
+            }
+            let counts = [connections, hit].map(|count| count.load(Ordering::Relaxed));
+            assert_eq!(counts, [to_itself, to_victim], "{response}");
+            assert_eq!([&found[0], &found[5]].map(Option::is_some), [is_first_done, false], "{response}");
+        }
     });
 }
 

@@ -144,6 +144,15 @@ fn a_service_that_cannot_start_says_why() {
                 "cannot be used multiple times",
             ),
             (
+                "visits",
+                {
+                    let mut s = good.clone();
+                    s.options.extend(["--visits-a-minute".into(), "15".into()]);
+                    s
+                },
+                "at least twice --most-visited",
+            ),
+            (
                 "vantage",
                 {
                     let mut s = good.clone();

@@ -128,9 +128,7 @@ impl<'a> Case<'a> {
     /// Whether foreign addresses stand in the zone, and the canary arrives
     /// through every one of them: a proxy passes visitors on.
     pub fn is_fronted(&self) -> bool {
-        let fronts = self.evidence.fronts.as_deref().unwrap_or_default();
-        let arrives = !fronts.is_empty() && fronts.iter().all(|fetch| fetch.failure.is_none());
-        arrives && !matches!(self.verdict, Verdict::Match | Verdict::Unreadable)
+        self.evidence.behind.passes_on() && !matches!(self.verdict, Verdict::Match | Verdict::Unreadable)
     }
 
     /// Whether every authoritative server leads visitors here.

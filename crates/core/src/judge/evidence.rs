@@ -7,6 +7,7 @@ use std::net::IpAddr;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
+use crate::judge::behind::Behind;
 use crate::judge::certificate::{CertificateFacts, Held};
 use crate::name::dns::DnsName;
 use crate::name::token::Token;
@@ -33,10 +34,8 @@ pub struct Evidence {
     pub certificate: Option<Held>,
     /// What a TLS client gets.
     pub probe: Option<Probe>,
-    /// Where somebody else's addresses send visitors on to by HTTP.
-    pub forwards: Option<Vec<Forward>>,
-    /// Whether the canary arrives through somebody else's addresses.
-    pub fronts: Option<Vec<CanaryFetch>>,
+    /// What stands behind somebody else's addresses.
+    pub behind: Behind,
     /// Whether it arrives through the addresses of the other one of the pair.
     pub pair_canary: Option<Vec<CanaryFetch>>,
     /// Why no order may be placed for now, if so.
@@ -89,15 +88,6 @@ impl fmt::Display for Limit {
             Self::Own(limit) => write!(f, "The limit of {limit} is used up"),
         }
     }
-}
-
-/// An HTTP redirect away from the host, by an address that is not ours.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Forward {
-    /// The address that was asked.
-    pub address: IpAddr,
-    /// Where it sends visitors.
-    pub location: String,
 }
 
 /// A canary fetched through one address.

@@ -3,6 +3,7 @@
 
 pub mod action;
 pub mod baseline;
+pub mod behind;
 pub mod case;
 pub mod certificate;
 pub mod code;

@@ -113,6 +113,7 @@ fn survey(record: &DomainRecord) -> Survey {
     Survey {
         host,
         at: Utc::now(),
+        took_ms: 0,
         zone,
         readings: Vec::new(),
         followed: Vec::new(),
@@ -170,6 +171,7 @@ fn looked<'a>(survey: &'a Survey, outcome: &'a Outcome) -> Looked<'a> {
         operator: None,
         course: None,
         probe: None,
+        visit: None,
         drifts: &[],
         order: None,
     }

@@ -11,11 +11,12 @@ use std::time::Instant;
 use chrono::{Duration, Utc};
 use futures::StreamExt;
 use futures::stream;
+use nomenta_core::judge::behind::{Behind, Forward, Visit};
 use nomenta_core::judge::case::Case;
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::domain::{Domain, Ties};
 use nomenta_core::judge::edit::{self, Edit, EditKind};
-use nomenta_core::judge::evidence::{Evidence, Forward};
+use nomenta_core::judge::evidence::Evidence;
 use nomenta_core::judge::findings;
 use nomenta_core::judge::gate::{GateName, Gates};
 use nomenta_core::judge::policy::Policy;
@@ -202,7 +203,8 @@ fn known(state: &State, zone: &str) -> (Domain, Evidence) {
         }
         Known::Forwarding => {
             let location = "https://sites.formerhost.example/".to_owned();
-            evidence.forwards = Some(vec![Forward { address: [192, 0, 2, 7].into(), location }]);
+            let forwards = vec![Forward { address: [192, 0, 2, 7].into(), location }];
+            evidence.behind = Behind::Visited(Visit { forwards, ..Visit::default() });
         }
     }
     (domain, evidence)

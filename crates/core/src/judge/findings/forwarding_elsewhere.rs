@@ -26,7 +26,7 @@ pub(super) const ENTRY: Entry = Entry {
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
-    let forwards = case.evidence.forwards.as_deref()?;
+    let forwards = case.evidence.behind.forwards();
     let forward = forwards.first()?;
     let split = case.first_split(|s| !s.foreign_v4.is_empty() && s.ours_v4.is_empty())?;
     let edits = case.replacements(&split);
@@ -51,12 +51,14 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::judge::evidence::{Evidence, Forward};
+    use crate::judge::behind::{Behind, Forward, Visit};
+    use crate::judge::evidence::Evidence;
     use crate::test;
 
-    fn found(lines: &[&str], forwards: Option<Vec<Forward>>) -> Vec<String> {
+    fn found(lines: &[&str], forwards: Vec<Forward>) -> Vec<String> {
         let host = "onswick.example";
-        let evidence = Evidence { forwards, ..Evidence::default() };
+        let behind = Behind::Visited(Visit { forwards, ..Visit::default() });
+        let evidence = Evidence { behind, ..Evidence::default() };
         let found = test::judge_by(&test::domain(host), &test::survey(host, lines), evidence);
         found.into_iter().map(|f| f.code.to_string()).collect()
     }
@@ -64,8 +66,8 @@ mod tests {
     #[test]
     fn a_redirect_away_explains_the_foreign_address() {
         let forward = Forward { address: [192, 0, 2, 7].into(), location: "https://old.example/".into() };
-        assert_eq!(found(&["@ A 192.0.2.7"], Some(vec![forward])), ["forwarding-elsewhere"]);
-        assert_eq!(found(&["@ A 192.0.2.7"], Some(Vec::new())), ["address-foreign"]);
-        assert_eq!(found(&test::healthy("onswick.example"), None), [""; 0]);
+        assert_eq!(found(&["@ A 192.0.2.7"], vec![forward]), ["forwarding-elsewhere"]);
+        assert_eq!(found(&["@ A 192.0.2.7"], Vec::new()), ["address-foreign"]);
+        assert_eq!(found(&test::healthy("onswick.example"), Vec::new()), [""; 0]);
     }
 }

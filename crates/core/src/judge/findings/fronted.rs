@@ -26,7 +26,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     if !case.is_fronted() {
         return None;
     }
-    let fronts = case.evidence.fronts.as_deref().unwrap_or_default();
+    let fronts = case.evidence.behind.fronts();
     let shown: Vec<_> = fronts.iter().map(|fetch| fetch.address.to_string()).collect();
     let host = &case.domain.host;
 
@@ -64,13 +64,15 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::judge::behind::{Behind, Visit};
     use crate::judge::evidence::{CanaryFetch, Evidence};
     use crate::test;
 
     fn found(failure: Option<&str>, fronting: Fronting) -> Vec<(String, Severity)> {
         let (host, address) = ("onswick.example", [192, 0, 2, 7].into());
-        let fronts = Some(vec![CanaryFetch { address, failure: failure.map(str::to_owned) }]);
-        let evidence = Evidence { fronts, ..Evidence::default() };
+        let fronts = vec![CanaryFetch { address, failure: failure.map(str::to_owned) }];
+        let behind = Behind::Visited(Visit { fronts, ..Visit::default() });
+        let evidence = Evidence { behind, ..Evidence::default() };
         let policy = crate::judge::policy::Policy { fronting, ..test::policy() };
         let survey = test::survey(host, &["@ A 192.0.2.7"]);
         let found = test::judge_under(&test::domain(host), &survey, evidence, &policy);

@@ -1,6 +1,7 @@
 //! The catalogue of findings: one file each, with its detector, its two texts
 //! and its tests.
 
+use crate::judge::behind::Behind;
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::finding::{Diagnosis, Entry, Finding, Severity};
@@ -111,6 +112,12 @@ pub static CATALOGUE: &[&Entry] = &[
     &left_behind::ENTRY,
 ];
 
+/// Findings behind which a proxy may stand that passes visitors on.
+pub const FRONTABLE: [Code; 3] = [Code::AddressForeign, Code::CnameForeign, Code::CnameChainBroken];
+/// What is said with them where nobody has seen what stands there.
+const LEFT_ALONE: &str = " What stands behind the addresses is not known yet: their network was visited often just \
+                          now, and is left alone for a minute (serve --visits-a-minute).";
+
 /// Whether a finding keeps its gate from passing, as the catalogue has it.
 pub fn is_blocker(code: Code) -> bool {
     CATALOGUE.iter().any(|entry| entry.code == code && entry.severity == Severity::Blocker)
@@ -131,6 +138,10 @@ pub fn diagnose(case: &Case<'_>) -> Vec<Finding> {
         }
     }
 
+    if case.evidence.behind == Behind::LeftAlone {
+        let told = found.iter_mut().filter(|finding| FRONTABLE.contains(&finding.code));
+        told.for_each(|finding| finding.remark.push_str(LEFT_ALONE));
+    }
     let mask = case.domain.mask_of_others(case.survey);
     found.iter_mut().for_each(|finding| finding.hide(&mask));
     found

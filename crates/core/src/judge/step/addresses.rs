@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 use std::net::IpAddr;
 
+use crate::judge::behind::Foreign;
 use crate::judge::domain::Domain;
 use crate::judge::verdict::{Expected, Verdict};
 use crate::name::platform::Platform;
@@ -21,15 +22,6 @@ pub fn addresses_to_probe(domain: &Domain, platform: &Platform, survey: &Survey)
 
     let six = view.ipv6.into_iter().map(IpAddr::from);
     six.chain(view.ipv4.into_iter().map(IpAddr::from)).collect()
-}
-
-/// Addresses that are somebody else's.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Foreign {
-    /// Those that are visited.
-    pub addresses: Vec<IpAddr>,
-    /// Whether that is all of them.
-    pub are_all: bool,
 }
 
 /// The addresses that visitors are led to and that are somebody else's, IPv6

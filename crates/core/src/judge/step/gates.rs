@@ -5,6 +5,7 @@ use chrono::{DateTime, Utc};
 use super::Action;
 use super::board::Judged::{NotYet, Pass, Unknown};
 use super::board::{Board, Judged};
+use crate::judge::behind::Behind;
 use crate::judge::case::{Case, Owners};
 use crate::judge::certificate::CertificateFacts;
 use crate::judge::domain::Domain;
@@ -112,6 +113,11 @@ fn was_owned(case: &Case<'_>) -> bool {
 pub(super) fn routing(case: &Case<'_>, waits: &[Wait]) -> Judged {
     if case.is_fronted() && case.policy.fronting == Fronting::Allow {
         return Pass("A proxy in front passes visitors on to the platform.".into());
+    }
+    if case.evidence.behind == Behind::LeftAlone && case.policy.fronting == Fronting::Allow {
+        return Unknown(
+            "Whether a proxy passes visitors on is not known: its network was visited often just now.".into(),
+        );
     }
 
     match case.verdict {

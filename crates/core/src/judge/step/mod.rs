@@ -11,11 +11,12 @@ mod gates;
 
 use chrono::{DateTime, Utc};
 
-pub use self::addresses::{Foreign, addresses_to_probe, foreign_addresses};
+pub use self::addresses::{addresses_to_probe, foreign_addresses};
 pub use self::gates::wants_pair_canary;
 pub use crate::judge::action::Action;
 
 use self::board::Board;
+use crate::judge::behind::Behind;
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::domain::Domain;
@@ -60,9 +61,6 @@ pub struct Outcome {
     /// next look must be a full one.
     pub quick: Option<i64>,
 }
-
-/// Findings behind which a proxy may stand that passes visitors on.
-const FRONTABLE: [Code; 3] = [Code::AddressForeign, Code::CnameForeign, Code::CnameChainBroken];
 
 /// What a case holds, told once.
 struct Judgement<'a> {
@@ -175,8 +173,8 @@ pub fn step(
     let (gates, asks) = judgement.gates();
     let Judgement { case, mut found, waits } = judgement;
 
-    let is_frontable = found.iter().any(|finding| FRONTABLE.contains(&finding.code));
-    let follow = (is_frontable && evidence.forwards.is_none()).then_some(Action::FollowForwards);
+    let is_frontable = found.iter().any(|finding| findings::FRONTABLE.contains(&finding.code));
+    let follow = (is_frontable && evidence.behind == Behind::Unasked).then_some(Action::FollowForwards);
     // What stands behind foreign addresses decides what else is worth doing.
     let action = follow.or(asks);
 

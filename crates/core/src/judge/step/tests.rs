@@ -3,6 +3,7 @@
 use chrono::Duration;
 
 use super::*;
+use crate::judge::behind::Visit;
 use crate::judge::certificate::CertificateFacts;
 use crate::judge::certificate::Held;
 use crate::judge::domain::Pair;
@@ -248,7 +249,7 @@ fn foreign_addresses_are_asked_once_where_they_lead() {
     assert_eq!(shown, ["192.0.2.7", "192.0.2.8"]);
     let mut evidence = Evidence { survey: Some(survey), ..Evidence::default() };
     assert_eq!(judge(&domain, &evidence).action, Some(Action::FollowForwards));
-    evidence.forwards = Some(Vec::new());
+    evidence.behind = Behind::Visited(Visit::default());
     assert_eq!(judge(&domain, &evidence).action, None);
     let ours = testing::survey("onswick.example", &testing::healthy("onswick.example"));
     assert!(foreign_addresses(&domain, &ours, 8).addresses.is_empty());
@@ -257,7 +258,7 @@ fn foreign_addresses_are_asked_once_where_they_lead() {
 #[test]
 fn an_order_waits_for_the_last_vantage_that_lets_go_soon() {
     let domain = testing::domain(HOST);
-    for (ttl, want) in [(60, None), (3600, Some(Action::FetchCanary))] {
+    for (ttl, want) in [(60, None), (0, None), (3600, Some(Action::FetchCanary))] {
         let mut survey = testing::survey_spread(HOST, &testing::healthy(HOST), 2, 2);
         for rtype in [RecordType::A, RecordType::Aaaa] {
             survey.readings.push(testing::seen("late", HOST, rtype, &[]));
@@ -469,13 +470,31 @@ fn a_spent_budget_is_told_to_a_proved_claim_alone() {
 fn a_proxy_in_front_is_routed_only_where_that_is_allowed() {
     let domain = testing::domain(HOST);
     let token = testing::healthy(HOST)[0];
-    let fronts = Some(vec![CanaryFetch { address: [192, 0, 2, 7].into(), failure: None }]);
-    let evidence = Evidence { fronts, ..surveyed(&[token, "timetable A 192.0.2.7"]) };
+    let fronts = vec![CanaryFetch { address: [192, 0, 2, 7].into(), failure: None }];
+    let behind = Behind::Visited(Visit { fronts, ..Visit::default() });
+    let evidence = Evidence { behind, ..surveyed(&[token, "timetable A 192.0.2.7"]) };
     for (fronting, want) in [(Fronting::Block, Blocked), (Fronting::Allow, Passed)] {
         let policy = Policy { fronting, ..testing::policy() };
         let outcome = step(&domain, &testing::platform(), &evidence, &policy, now());
         assert_eq!(states(&outcome)[1], want, "{fronting}");
     }
+}
+
+#[test]
+fn what_nobody_has_visited_takes_nothing_away_and_is_told() {
+    let mut domain = testing::domain(HOST);
+    domain.gates.0[1].state = Passed;
+    let policy = Policy { fronting: Fronting::Allow, second_look: Duration::zero(), ..testing::policy() };
+    let judged = |behind| {
+        let evidence = Evidence { behind, ..surveyed(&[testing::healthy(HOST)[0], "timetable A 192.0.2.7"]) };
+        step(&domain, &testing::platform(), &evidence, &policy, now())
+    };
+    let (left_alone, visited) = (judged(Behind::LeftAlone), judged(Behind::Visited(Visit::default())));
+    assert_eq!(states(&left_alone)[1], Passed);
+    assert_eq!(states(&visited)[1], Lapsed);
+    let tells = |outcome: &Outcome| outcome.findings[0].remark.contains("--visits-a-minute");
+    assert!(tells(&left_alone) && !tells(&visited));
+    assert_ne!(left_alone.action, Some(Action::FollowForwards), "it was asked for once");
 }
 
 #[test]
