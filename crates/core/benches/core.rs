@@ -186,7 +186,6 @@ fn survey(domain: &Domain, lines: &str, now: DateTime<Utc>) -> Survey {
     Survey {
         host: domain.host.clone(),
         at: now,
-        took_ms: 0,
         zone: ZoneView::Found { apex: ZONE.into(), servers: vec![server], delegation },
         readings,
         followed: Vec::new(),

@@ -112,7 +112,6 @@ fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
     (zone, each).prop_map(move |(zone, readings)| Survey {
         host: name.clone(),
         at: start(),
-        took_ms: 0,
         zone,
         readings,
         followed: Vec::new(),

@@ -18,6 +18,8 @@ const MOST_TOLD: usize = 8;
 pub(crate) struct Budget {
     limits: SurveyLimits,
     /// When walks are over.
+    /// When the look began.
+    pub begun: Instant,
     deadline: Instant,
     left: Mutex<Left>,
 }
@@ -47,7 +49,8 @@ impl Budget {
     pub(crate) fn new(limits: SurveyLimits) -> Self {
         let SurveyLimits { questions, octets, connections, .. } = limits;
         let left = Left { questions, octets, connections, looked_for: HashMap::new(), cuts: BTreeSet::new() };
-        Self { limits, deadline: Instant::now() + limits.walk, left: Mutex::new(left) }
+        let begun = Instant::now();
+        Self { limits, begun, deadline: begun + limits.walk, left: Mutex::new(left) }
     }
 
     /// The budget of a round of quick looks: no walk may take longer than the round.

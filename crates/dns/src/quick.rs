@@ -51,7 +51,6 @@ impl Surveyor {
             surveys.push(zones.get(&look.zone).map(|known| Survey {
                 host: look.target.host.clone(),
                 at,
-                took_ms: 0,
                 zone: known.view(&look.zone),
                 readings: Vec::with_capacity(6),
                 followed: Vec::new(),

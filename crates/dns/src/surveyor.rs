@@ -3,7 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::net::{IpAddr, SocketAddr};
-use std::time::{Duration, Instant, SystemTime};
+use std::time::{Duration, SystemTime};
 
 use futures::future::join_all;
 use nomenta_core::judge::baseline::Baseline;
@@ -91,7 +91,7 @@ impl Surveyor {
     ///
     /// Trouble on the way is part of the survey, never an error.
     pub async fn survey(&self, target: &Target, depth: Depth) -> Survey {
-        let (at, begun) = (SystemTime::now().into(), Instant::now());
+        let at = SystemTime::now().into();
         let host = &target.host;
         let budget = self.budget();
         let zone = zone_view(host, self.walker.locate(&self.exchange, &budget, host.as_str()).await);
@@ -99,7 +99,6 @@ impl Surveyor {
         let mut survey = Survey {
             host: host.clone(),
             at,
-            took_ms: 0,
             zone,
             readings: Vec::new(),
             followed: Vec::new(),
@@ -135,7 +134,6 @@ impl Surveyor {
             budget.spent(Limit::Servers, survey.apex().unwrap_or(&delegation.parent));
         }
         survey.cuts = budget.cuts();
-        survey.took_ms = u32::try_from(begun.elapsed().as_millis()).unwrap_or(u32::MAX);
         survey
     }
 
@@ -384,7 +382,9 @@ pub(crate) fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {
 
 pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered, budget: &Budget) -> Reading {
     let rtype = question.rtype;
-    let rtt = u32::try_from(rtt.as_millis()).unwrap_or(u32::MAX);
+    let rtt = milliseconds(rtt);
+    // Of servers it is of no use: what they say is not held.
+    let after_ms = if source.is_authority() { 0 } else { milliseconds(budget.begun.elapsed()) };
     let mut negative_ttl = None;
     let mut extended = Vec::new();
     let mut without_edns = false;
@@ -413,7 +413,11 @@ pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered, bu
         }
     };
     let reading = Reading::new(source, question.name.clone(), rtype, outcome, rtt);
-    Reading { negative_ttl, extended, without_edns, authentic, ..reading }
+    Reading { after_ms, negative_ttl, extended, without_edns, authentic, ..reading }
+}
+
+fn milliseconds(time: Duration) -> u32 {
+    u32::try_from(time.as_millis()).unwrap_or(u32::MAX)
 }
 
 /// A zone above the registered domain means that nobody registered it.

@@ -107,7 +107,6 @@ fn silent(record: &DomainRecord) -> Survey {
     Survey {
         host: record.domain.host.clone(),
         at: Utc::now(),
-        took_ms: 0,
         zone: ZoneView::Unreachable { zone: record.domain.zone.clone(), tried: Vec::new(), delegation: None },
         readings: Vec::new(),
         followed: Vec::new(),

@@ -54,7 +54,7 @@ fn wait(case: &Case<'_>, source: &Source) -> Wait {
     let sees = case.expected.routing(view.as_ref()) == Verdict::Match;
     let old = if sees || !case.is_routed() { Vec::new() } else { outdated(case, source) };
 
-    let left = old.iter().filter_map(|reading| left(reading, &case.sheet.routed)).max();
+    let until = old.iter().filter_map(|reading| let_go(case, reading, &case.sheet.routed)).max();
     let failed = failed(case, source);
     Wait {
         vantage: source.to_string(),
@@ -62,7 +62,7 @@ fn wait(case: &Case<'_>, source: &Source) -> Wait {
         answers: failed.is_none_or(Reading::is_theirs),
         failure: failed.filter(|reading| reading.is_theirs()).and_then(Reading::failure),
         holds: old.iter().flat_map(|reading| shown(reading, &case.sheet.routed)).collect(),
-        until: left.map(|seconds| let_go(case, seconds)),
+        until,
     }
 }
 
@@ -82,15 +82,15 @@ pub fn token_until(case: &Case<'_>) -> Option<DateTime<Utc>> {
     let challenge = &case.sheet.challenge;
     let readings =
         case.survey.of(challenge, RecordType::Txt).filter(|reading| !reading.source.is_authority());
-    let seconds = readings.filter_map(|reading| left(reading, challenge)).min()?;
-    Some(let_go(case, seconds))
+    readings.filter_map(|reading| let_go(case, reading, challenge)).min()
 }
 
-/// When a resolver has let go for certain of what it showed with so many seconds left: it may
-/// have said so at the end of the survey, and counts whole seconds, so that what is shown as none
-/// may be held for one more.
-fn let_go(case: &Case<'_>, seconds: u32) -> DateTime<Utc> {
-    case.survey.ended_at() + Duration::seconds(i64::from(seconds) + 1)
+/// When a resolver has let go for certain of what it showed: it counts whole seconds, so that what
+/// is shown with none left may be held for one more.
+fn let_go(case: &Case<'_>, reading: &Reading, routed: &str) -> Option<DateTime<Utc>> {
+    let seconds = left(reading, routed)?;
+    let answered_at = case.survey.at + Duration::milliseconds(reading.after_ms.into());
+    Some(answered_at + Duration::seconds(i64::from(seconds) + 1))
 }
 
 /// Share of the vantages that see it, of those that answer; `None` where none
@@ -176,7 +176,7 @@ mod tests {
         survey.readings.push(test::seen("north", HOST, RecordType::Aaaa, &[]));
         let absent = survey.readings.last_mut().expect("one");
         absent.negative_ttl = Some(90);
-        survey.took_ms = 1_500;
+        absent.after_ms = 1_500;
         let waits = test::waits(HOST, &survey);
         assert_eq!(waits[0].holds, ["A 192.0.2.7", "no AAAA"]);
         assert_eq!(waits[0].until, Some(test::now() + Duration::milliseconds(92_500)));

@@ -153,6 +153,9 @@ pub struct Reading {
     pub outcome: Outcome,
     /// Round-trip in milliseconds, of the try that was answered.
     pub rtt_ms: u32,
+    /// How long after the survey had begun a vantage's answer was there, in milliseconds.
+    #[serde(default, skip_serializing_if = "is_none_at_all")]
+    pub after_ms: u32,
     /// How many seconds more this absence may be cached (RFC 2308, section 5).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub negative_ttl: Option<u32>,
@@ -191,6 +194,10 @@ impl fmt::Display for ExtendedError {
     }
 }
 
+fn is_none_at_all(time: &u32) -> bool {
+    *time == 0
+}
+
 impl Reading {
     /// A reading without extras.
     pub fn new(source: Source, name: DnsName, rtype: RecordType, outcome: Outcome, rtt_ms: u32) -> Self {
@@ -200,6 +207,7 @@ impl Reading {
             rtype,
             outcome,
             rtt_ms,
+            after_ms: 0,
             negative_ttl: None,
             extended: Vec::new(),
             without_edns: false,

@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
-use chrono::{DateTime, Duration, Utc};
+use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
 use crate::name::dns::{self, DnsName};
@@ -25,9 +25,6 @@ pub struct Survey {
     pub host: Hostname,
     /// When the first question went out.
     pub at: DateTime<Utc>,
-    /// How long it took until the last answer, in milliseconds.
-    #[serde(default)]
-    pub took_ms: u32,
     /// Where the delegation walk ended.
     pub zone: ZoneView,
     /// Every answer, authoritative servers first.
@@ -146,11 +143,6 @@ pub struct Authority {
 }
 
 impl Survey {
-    /// When the last answer was there.
-    pub fn ended_at(&self) -> DateTime<Utc> {
-        self.at + Duration::milliseconds(self.took_ms.into())
-    }
-
     /// The zone's apex, where the walk found one.
     pub fn apex(&self) -> Option<&DnsName> {
         match &self.zone {

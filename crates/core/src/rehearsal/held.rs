@@ -39,7 +39,6 @@ pub(super) fn survey(file: &ZoneFile, domain: &Domain, platform: &Platform, at: 
     Survey {
         host: domain.host.clone(),
         at,
-        took_ms: 0,
         zone,
         readings,
         followed: Vec::new(),

@@ -267,7 +267,6 @@ fn assembled(host: Hostname, routed: DnsName, readings: Vec<Reading>) -> Survey 
     Survey {
         host,
         at: now(),
-        took_ms: 0,
         zone: found(),
         readings,
         followed: Vec::new(),

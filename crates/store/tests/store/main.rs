@@ -113,7 +113,6 @@ fn survey(record: &DomainRecord) -> Survey {
     Survey {
         host,
         at: Utc::now(),
-        took_ms: 0,
         zone,
         readings: Vec::new(),
         followed: Vec::new(),
