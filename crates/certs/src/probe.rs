@@ -10,8 +10,9 @@ use std::time::{Duration, Instant, SystemTime};
 
 use futures::future::{BoxFuture, join_all};
 use nomenta_core::judge::behind::{Foreign, Forward, Visit};
+use nomenta_core::judge::canary::CanaryFetch;
 use nomenta_core::judge::certificate::CertificateFacts;
-use nomenta_core::judge::evidence::{CanaryFetch, Probe, ProbeResult};
+use nomenta_core::judge::evidence::{Probe, ProbeResult};
 use nomenta_dns::{Egress, NoConnection, Quota};
 use rustls::RootCertStore;
 use tokio::net::TcpStream;

@@ -4,9 +4,10 @@ use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use chrono::Duration;
 use nomenta_core::judge::behind::{Behind, Visit};
+use nomenta_core::judge::canary::CanaryFetch;
 use nomenta_core::judge::certificate::{CertificateFacts, Held, Origin};
 use nomenta_core::judge::domain::Domain;
-use nomenta_core::judge::evidence::{CanaryFetch, Evidence, OrderState, Probe, ProbeResult, Problem};
+use nomenta_core::judge::evidence::{Evidence, OrderState, Probe, ProbeResult, Problem};
 use nomenta_core::judge::gate::{GateName, GateState, Gates, Stage};
 use nomenta_core::judge::policy::Policy;
 use nomenta_core::judge::schedule;

@@ -5,7 +5,7 @@ use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::judge::evidence::CanaryFetch;
+use crate::judge::canary::CanaryFetch;
 
 /// Addresses that are somebody else's.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]

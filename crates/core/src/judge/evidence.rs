@@ -8,6 +8,7 @@ use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 
 use crate::judge::behind::Behind;
+use crate::judge::canary::CanaryFetch;
 use crate::judge::certificate::{CertificateFacts, Held};
 use crate::name::dns::DnsName;
 use crate::name::token::Token;
@@ -88,17 +89,6 @@ impl fmt::Display for Limit {
             Self::Own(limit) => write!(f, "The limit of {limit} is used up"),
         }
     }
-}
-
-/// A canary fetched through one address.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct CanaryFetch {
-    /// The address connected to.
-    #[cfg_attr(feature = "schema", schema(value_type = String))]
-    pub address: IpAddr,
-    /// `None` if it arrived, else what came instead.
-    pub failure: Option<String>,
 }
 
 /// The latest certificate order of a domain.

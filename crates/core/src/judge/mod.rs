@@ -4,6 +4,7 @@
 pub mod action;
 pub mod baseline;
 pub mod behind;
+pub mod canary;
 pub mod case;
 pub mod certificate;
 pub mod code;

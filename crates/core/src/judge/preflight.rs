@@ -4,9 +4,10 @@
 use chrono::Duration;
 use serde::{Deserialize, Serialize};
 
+use crate::judge::canary::CanaryFetch;
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::evidence::{CanaryFetch, Limit, OrderState, Spent};
+use crate::judge::evidence::{Limit, OrderState, Spent};
 use crate::judge::finding::{Finding, Severity};
 use crate::judge::gate::{Gate, GateName, GateState, Gates};
 use crate::judge::moment::moment;

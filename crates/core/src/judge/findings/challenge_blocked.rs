@@ -46,7 +46,8 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
 #[cfg(test)]
 mod tests {
-    use crate::judge::evidence::{CanaryFetch, Evidence};
+    use crate::judge::canary::CanaryFetch;
+    use crate::judge::evidence::Evidence;
     use crate::judge::finding::Severity;
     use crate::test;
 

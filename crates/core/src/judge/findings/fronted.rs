@@ -65,7 +65,8 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 mod tests {
     use super::*;
     use crate::judge::behind::{Behind, Visit};
-    use crate::judge::evidence::{CanaryFetch, Evidence};
+    use crate::judge::canary::CanaryFetch;
+    use crate::judge::evidence::Evidence;
     use crate::test;
 
     fn found(failure: Option<&str>, fronting: Fronting) -> Vec<(String, Severity)> {

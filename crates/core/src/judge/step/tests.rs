@@ -4,10 +4,11 @@ use chrono::Duration;
 
 use super::*;
 use crate::judge::behind::Visit;
+use crate::judge::canary::CanaryFetch;
 use crate::judge::certificate::CertificateFacts;
 use crate::judge::certificate::Held;
 use crate::judge::domain::Pair;
-use crate::judge::evidence::{self, CanaryFetch, OrderState, Probe, Problem, Spent};
+use crate::judge::evidence::{self, OrderState, Probe, Problem, Spent};
 use crate::judge::gate::{GateState, Stage};
 use crate::judge::policy::Fronting;
 use crate::judge::preflight::{CheckName, CheckState};
