@@ -70,7 +70,7 @@ pub const HOST_LABEL: &str = "rides";
 const POINTED_AT: [u8; 2] = [127, 66];
 const LISTENED_AT: u8 = 20;
 /// Addresses of a host there, where it has a few.
-const GATHERED_AT: u8 = 6;
+const GATHERED_AT: u32 = 6;
 /// How long a late server thinks.
 const THINKING: Duration = Duration::from_millis(1_300);
 const PAUSE: Duration = Duration::from_millis(700);
@@ -277,20 +277,11 @@ fn reply(asked: &Message, attack: Attack) -> Option<Message> {
             return Some(message);
         }
         Attack::Pointing if rtype == RecordType::A => {
-            for number in 1..=3_500_u32 {
-                let [.., third, last] = number.to_be_bytes();
-                let a = A(Ipv4Addr::new(POINTED_AT[0], POINTED_AT[1], third, last));
-                message.add_answer(Record::from_rdata(name.clone(), TTL, RData::A(a)));
-            }
-            return Some(message);
+            return Some(pointing(message, &name, 3_500));
         }
         // At what was taken in alone: where every name has them they are a wildcard's, and not visited.
         Attack::Gathering if rtype == RecordType::A && name == host => {
-            for last in 1..=GATHERED_AT {
-                let a = A(Ipv4Addr::new(POINTED_AT[0], POINTED_AT[1], 0, last));
-                message.add_answer(Record::from_rdata(name.clone(), TTL, RData::A(a)));
-            }
-            return Some(message);
+            return Some(pointing(message, &name, GATHERED_AT));
         }
         Attack::Chained if name != zone && name != server => {
             let target = Name::from_ascii(format!("c{}.{zone}", rand::random::<u32>())).ok()?;
@@ -331,6 +322,16 @@ fn reply(asked: &Message, attack: Attack) -> Option<Message> {
 
     plain(&mut message, &name, rtype, &zone, &server, attack)?;
     Some(message)
+}
+
+/// With as many addresses of somebody else's for a name.
+fn pointing(mut message: Message, name: &Name, addresses: u32) -> Message {
+    for number in 1..=addresses {
+        let [.., third, last] = number.to_be_bytes();
+        let a = A(Ipv4Addr::new(POINTED_AT[0], POINTED_AT[1], third, last));
+        message.add_answer(Record::from_rdata(name.clone(), TTL, RData::A(a)));
+    }
+    message
 }
 
 /// What any zone has: its start, its server, and the server's address.
