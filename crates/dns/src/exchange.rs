@@ -132,11 +132,16 @@ impl Exchange {
             .filter(|place| asks[*place].extent != Extent::Plain && is_turned_away(&answers[*place].0))
             .collect();
 
-        for (place, again) in self.again(asks, &places, Extent::Plain, budget).await {
+        let before: Vec<Extent> = places.iter().map(|place| asks[*place].extent).collect();
+        let again = self.again(asks, &places, Extent::Plain, budget).await;
+        for ((place, again), before) in again.into_iter().zip(before) {
             if matches!(again.0, Got::Reply(_)) && !is_turned_away(&again.0) {
                 self.bearings.remember(asks[place].server, Extent::Plain);
+                answers[place] = again;
+            } else {
+                // It is the question itself that is turned away, as of a type that is not known.
+                asks[place].extent = before;
             }
-            answers[place] = again;
         }
     }
 

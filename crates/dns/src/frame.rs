@@ -86,6 +86,11 @@ impl<'a> Frame<'a> {
         RecordData::Other(self.rtype.to_string())
     }
 
+    /// Whether it is the signature of other records.
+    pub(crate) fn is_signature(&self) -> bool {
+        u16::from(self.rtype) == signing::RRSIG
+    }
+
     /// What it says about the chain of trust.
     pub(crate) fn trust(&self) -> Option<TrustRecord> {
         signing::read(self.rtype.into(), self.rdata)

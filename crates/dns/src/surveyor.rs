@@ -22,6 +22,7 @@ use crate::budget::{Budget, Round, Spent};
 use crate::engine::Settings;
 use crate::exchange::Exchange;
 use crate::secure::{Secure, SecureError};
+use crate::signing::TrustRecord;
 use crate::vantage::Transport;
 use crate::walk::{Located, Walker};
 use crate::wire::{Mode, Reply};
@@ -119,12 +120,8 @@ impl Surveyor {
         if let ZoneView::Found { apex, servers, .. } = survey.zone.clone() {
             survey.readings = self.ask_all(&target.questions(&apex, depth), &apex, &servers, round).await;
             survey.followed = self.follow(target, &survey, round).await;
-            if survey.readings.iter().any(Reading::is_refused_for_its_signatures) {
-                survey.trust = Some(self.trust(&apex, &servers, round).await);
-            }
-            let is_about_proof = target.is_unproved && depth == Depth::Full;
-            if is_about_proof && target.proofs().any(|name| survey.has_words_at(&name)) {
-                survey.signed = Some(self.signed(&apex, round).await);
+            if depth == Depth::Full {
+                self.add_trust(target, &mut survey, round).await;
             }
         }
 
@@ -277,6 +274,17 @@ impl Surveyor {
         apex: &str,
         servers: &[Authority],
     ) -> Vec<Planned<'a>> {
+        self.plan_in(Mode::Authority, list, apex, servers)
+    }
+
+    /// The same, asked in another mode.
+    pub(crate) fn plan_in<'a>(
+        &self,
+        mode: Mode,
+        list: &'a [Question],
+        apex: &str,
+        servers: &[Authority],
+    ) -> Vec<Planned<'a>> {
         // One address may serve under several names; it is asked once.
         let by_address: BTreeMap<_, _> = servers.iter().map(|s| (s.address, s)).collect();
 
@@ -284,20 +292,22 @@ impl Surveyor {
         // Above and beside the zone only a resolver can answer.
         for question in list.iter().filter(|question| question.name.is_within(apex)) {
             for server in by_address.values() {
-                plan.push(self.planned(server, question));
+                plan.push(self.planned(mode, server, question));
             }
         }
         plan
     }
 
-    fn planned<'a>(&self, server: &Authority, question: &'a Question) -> Planned<'a> {
+    fn planned<'a>(&self, mode: Mode, server: &Authority, question: &'a Question) -> Planned<'a> {
         let address = server.address;
+        // With its signatures, the start of the zone shows whether all servers sign it.
+        let mode = if question.rtype == RecordType::Soa { Mode::Signed } else { mode };
         let at = SocketAddr::new(address, self.config.authority_port);
         let may_ask = self.config.egress.admits(address);
         Planned {
             source: Source::Authority { server: server.name.clone(), address },
             question,
-            ask: may_ask.then(|| ask(at, question, Mode::Authority)),
+            ask: may_ask.then(|| ask(at, question, mode)),
         }
     }
 
@@ -389,6 +399,7 @@ pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered, bu
     let mut extended = Vec::new();
     let mut without_edns = false;
     let mut authentic = false;
+    let mut signatures = Vec::new();
 
     let outcome = match got {
         Got::Silence => Outcome::Silence,
@@ -407,13 +418,14 @@ pub(crate) fn read(source: Source, question: &Question, (got, rtt): Answered, bu
             negative_ttl = reply.negative_ttl(rtype);
             without_edns = reply.without_edns;
             authentic = reply.authentic && !source.is_authority();
+            signatures = reply.trust.iter().filter_map(TrustRecord::signature).collect();
             let Reply { rcode, authoritative, answers: records, extended: errors, .. } = reply;
             extended = errors;
             Outcome::Answer { rcode, authoritative, records }
         }
     };
     let reading = Reading::new(source, question.name.clone(), rtype, outcome, rtt);
-    Reading { after_ms, negative_ttl, extended, without_edns, authentic, ..reading }
+    Reading { after_ms, negative_ttl, extended, without_edns, authentic, signatures, ..reading }
 }
 
 fn milliseconds(time: Duration) -> u32 {

@@ -10,6 +10,7 @@ use futures::StreamExt;
 use futures::future::join_all;
 use futures::stream::FuturesUnordered;
 use nomenta_core::name::dns::{self, DnsName};
+use nomenta_core::name::hostname::Hostname;
 use nomenta_core::reading::answer::Rcode;
 use nomenta_core::reading::delegation::{Delegation, Fault};
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
@@ -123,9 +124,14 @@ impl Walker {
         located
     }
 
-    /// The servers of the zone above `apex`, as far as they are known.
+    /// The servers of the zone above `apex`, as far as they are known; of the root its own.
     pub(crate) fn above(&self, apex: &str) -> Vec<Authority> {
         self.nearest(dns::parent(apex)).servers
+    }
+
+    /// The zone above `apex`, as far as it is known.
+    pub(crate) fn zone_above(&self, apex: &str) -> DnsName {
+        self.nearest(dns::parent(apex)).zone
     }
 
     fn root(&self) -> Cut {
@@ -163,7 +169,7 @@ impl Walker {
             let mut asked = name;
 
             for _ in 0..MAX_REFERRALS {
-                let (by, reply) = match self.first_answer(way, &at, asked, RecordType::Soa).await {
+                let (by, reply) = match self.answer_about(way, &at, asked).await {
                     Ok(answered) => answered,
                     Err(tried) => return at.dead(tried),
                 };
@@ -171,8 +177,8 @@ impl Walker {
                 if let Some(next) = self.referral(way, &reply, &at.zone, name).await {
                     self.remember(&next);
                     at = next;
-                } else if is_alias(&reply, asked) {
-                    // An alias hides the zone's SOA; it cannot stand at an apex.
+                } else if is_alias(&reply, asked) && !is_start(&reply, asked) && *asked != *at.zone {
+                    // An alias hides the zone's SOA. At an apex it may not stand, and does.
                     asked = dns::parent(asked);
                 } else {
                     return self.arrive(way, name, at, by, &reply).await;
@@ -181,6 +187,28 @@ impl Walker {
 
             at.dead(vec!["the delegations go in circles".into()])
         })
+    }
+
+    /// Asks about a name, and where no server says anything usable about it, about the zone: they
+    /// may fail at one name alone. A registry that fails says nothing about who has registered.
+    ///
+    /// # Errors
+    /// What each of the servers gave instead.
+    async fn answer_about(
+        &self,
+        way: Way<'_>,
+        at: &Cut,
+        name: &str,
+    ) -> Result<(Authority, Reply), Vec<String>> {
+        let answered = self.first_answer(way, at, name, RecordType::Soa).await;
+        let is_customers = dns::is_within(&at.zone, Hostname::kept(name).registered());
+        match answered {
+            Err(tried) if is_customers && *at.zone != *name => {
+                let (zone, rtype) = (at.zone.clone(), RecordType::Soa);
+                self.first_answer(way, at, &zone, rtype).await.map_err(|_| tried)
+            }
+            answered => answered,
+        }
     }
 
     /// Asks the first server, and if that gives nothing usable, all others at
@@ -424,4 +452,10 @@ fn make_room<V>(map: &mut HashMap<DnsName, V>, expires: impl Fn(&V) -> Instant) 
 
 fn is_alias(reply: &Reply, name: &str) -> bool {
     reply.answers.iter().any(|r| r.owner == name && matches!(r.data, RecordData::Cname(_)))
+}
+
+/// Whether a reply has the start of a zone at `name` itself, beside whatever else stands there.
+fn is_start(reply: &Reply, name: &str) -> bool {
+    let mut records = reply.answers.iter().chain(&reply.authority);
+    records.any(|record| record.owner == name && matches!(record.data, RecordData::Soa { .. }))
 }

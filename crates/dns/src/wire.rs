@@ -90,7 +90,7 @@ pub(crate) fn encode(
     mode: Mode,
     extent: Extent,
 ) -> Result<Vec<u8>, ProtoError> {
-    let name = Name::from_labels(labels(name))?;
+    let name = wire_name(name)?;
     let edns = edns(mode, extent);
 
     let mut header = Header::new();
@@ -114,6 +114,11 @@ pub(crate) fn encode(
     }
 
     Ok(bytes)
+}
+
+/// A name as messages have it.
+pub(crate) fn wire_name(name: &str) -> Result<Name, ProtoError> {
+    Name::from_labels(labels(name))
 }
 
 /// The octets of each label, whatever they are.
@@ -273,13 +278,15 @@ impl Reply {
             let frame = Frame::read(decoder)?;
             if place < most {
                 self.trust.extend(frame.trust());
-                self.answers.extend(frame.record()?);
+                self.answers.extend(frame.record()?.filter(|_| !frame.is_signature()));
             }
         }
         for place in 0..usize::from(header.name_server_count()) {
             let frame = Frame::read(decoder)?;
             if place < most {
-                self.authority.extend(frame.record()?);
+                // An absence is proved by records that are signed here.
+                self.trust.extend(frame.trust());
+                self.authority.extend(frame.record()?.filter(|_| !frame.is_signature()));
             }
         }
         for place in 0..usize::from(header.additional_count()) {

@@ -38,7 +38,7 @@ pub struct Owners {
     /// Whether a vantage sees it too, so that an answer forged on one path proves nothing; `None`
     /// where none answers.
     pub is_seen: Option<bool>,
-    /// Whether one that checks signatures does.
+    /// Whether one sees it that has checked the signature of that very answer.
     pub is_checked: bool,
 }
 
@@ -417,19 +417,8 @@ fn owners(sheet: &Sheet, survey: &Survey, servers: &[&Source], vantages: &[&Sour
 
     let with = own.iter().filter(|verdict| **verdict == Verdict::Match).count();
     let is_seen = (!seen.is_empty()).then(|| seen.contains(&Verdict::Match));
-    let is_checked = vantages.iter().any(|vantage| {
-        verdict::ownership(sheet, survey, vantage) == Verdict::Match && checks(survey, vantage)
-    });
+    let is_checked = vantages.iter().any(|vantage| verdict::is_proof_checked(sheet, survey, vantage));
     Owners { with, all: own.len(), is_seen, is_checked }
-}
-
-/// Whether a vantage has checked the signatures of everything that it found in the zone.
-fn checks(survey: &Survey, vantage: &Source) -> bool {
-    let within = |reading: &&Reading| survey.apex().is_some_and(|apex| reading.name.is_within(apex));
-    let of = survey.readings.iter().filter(|reading| reading.source == *vantage).filter(within);
-    let mut found =
-        of.filter(|reading| reading.answer().is_some_and(|records| !records.is_empty())).peekable();
-    found.peek().is_some() && found.all(|reading| reading.authentic)
 }
 
 fn worst(expected: &Expected<'_>, views: &[(&Source, HostView)]) -> Verdict {

@@ -27,6 +27,8 @@ crate::spelled! {
         DnameAbove = "dname-above",
         /// The name lies in a zone of its own, elsewhere.
         DelegatedAway = "delegated-away",
+        /// The servers answer other questions, and fail at one.
+        NameUnanswered = "name-unanswered",
         /// A listed name server does not serve the zone.
         ServerLame = "server-lame",
         /// Some of the zone's servers hold the records, others not.

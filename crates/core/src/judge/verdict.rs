@@ -186,6 +186,30 @@ pub fn ownership(sheet: &Sheet, survey: &Survey, source: &Source) -> Verdict {
     if answered { Verdict::Absent } else { Verdict::Unreadable }
 }
 
+/// Whether a vantage has checked the signature of the answer that holds the token (RFC 4035,
+/// section 3.2.3). What else it finds in the zone does not matter: a host that is an alias of the
+/// platform's unsigned zone never has its answers authenticated.
+///
+/// Where the token is behind an alias that leads into an unsigned zone, the alias itself is what
+/// the customer signed, and an answer about it alone is what has to be checked.
+pub fn is_proof_checked(sheet: &Sheet, survey: &Survey, vantage: &Source) -> bool {
+    sheet.of(Purpose::Ownership).any(|line| {
+        let texts = survey.texts(vantage, &line.owner).unwrap_or_default();
+        let is_met = texts.iter().any(|record| line.is_met_by(&record.data));
+        is_met
+            && [RecordType::Txt, RecordType::Cname].iter().any(|rtype| {
+                let mut readings =
+                    survey.of(&line.owner, *rtype).filter(|reading| reading.source == *vantage);
+                readings.any(|reading| reading.authentic && holds_any_at(reading, &line.owner))
+            })
+    })
+}
+
+/// Whether an answer has a record at the name itself.
+fn holds_any_at(reading: &Reading, name: &DnsName) -> bool {
+    reading.answer().unwrap_or_default().iter().any(|record| record.owner == *name)
+}
+
 /// The addresses of a host view sorted by whose they are.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct AddressSplit {

@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::name::dns::DnsName;
 use crate::reading::cut::Limit;
 use crate::reading::record::{Record, RecordData, RecordType};
+use crate::reading::trust::Signature;
 
 /// Response code (RFC 1035, section 4.1.1).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -173,6 +174,9 @@ pub struct Reading {
     /// After SERVFAIL: what came when DNSSEC checking was switched off.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unchecked: Option<Rcode>,
+    /// Signatures in the answer, where a server was asked for them.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub signatures: Vec<Signature>,
 }
 
 /// An extended DNS error (RFC 8914, section 2).
@@ -213,6 +217,7 @@ impl Reading {
             without_edns: false,
             authentic: false,
             unchecked: None,
+            signatures: Vec::new(),
         }
     }
 

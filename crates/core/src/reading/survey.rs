@@ -151,6 +151,14 @@ impl Survey {
         }
     }
 
+    /// The addresses of the zone's servers that were asked.
+    pub fn servers(&self) -> &[Authority] {
+        match &self.zone {
+            ZoneView::Found { servers, .. } => servers,
+            _ => &[],
+        }
+    }
+
     /// Whether a server of the zone has any text or alias at a name.
     pub fn has_words_at(&self, name: &DnsName) -> bool {
         let of = self.readings.iter().filter(|reading| {

@@ -39,6 +39,7 @@ mod left_behind;
 mod mail_at_risk;
 mod mail_lost;
 mod name_reserved;
+mod name_unanswered;
 mod name_unregistered;
 mod pair_incomplete;
 mod registration_expiring;
@@ -73,6 +74,7 @@ pub static CATALOGUE: &[&Entry] = &[
     &server_lame::ENTRY,
     &tcp_closed::ENTRY,
     &edns_refused::ENTRY,
+    &name_unanswered::ENTRY,
     &servers_disagree::ENTRY,
     &dname_above::ENTRY,
     &host_doubled::ENTRY,
