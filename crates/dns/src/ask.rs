@@ -36,10 +36,12 @@ pub(crate) struct Ask {
     pub mode: Mode,
     /// What the server can bear, as far as is known.
     pub extent: Extent,
+    /// Whether the name goes in small letters: some servers know no others.
+    pub lower: bool,
 }
 
 impl Ask {
     pub(crate) fn new(server: SocketAddr, name: &str, rtype: RecordType, mode: Mode) -> Self {
-        Self { server, name: name.into(), rtype, mode, extent: Extent::default() }
+        Self { server, name: name.into(), rtype, mode, extent: Extent::default(), lower: false }
     }
 }

@@ -15,12 +15,25 @@ const SILENCE: Duration = Duration::from_secs(60);
 /// The same where it was not silent a moment before: for about as long as the rest of the look
 /// takes. It may have been a busy moment, and the second look must find out for itself.
 const FIRST_SILENCE: Duration = Duration::from_secs(5);
+/// How long a server that has answered counts as one that does: what it does not answer in that
+/// time may be for the pace at which it is asked.
+const HEARD: Duration = Duration::from_secs(600);
+/// How long a server is taken at its word that did not answer more once it was asked slower.
+const MEANT: Duration = Duration::from_secs(600);
 /// Servers remembered; those beyond are found out again each time.
 const MOST: usize = 50_000;
 
 /// Servers that cannot be asked in the usual way.
 #[derive(Default)]
-pub(crate) struct Bearings(Mutex<HashMap<SocketAddr, Bearing>>);
+pub(crate) struct Bearings {
+    extents: Mutex<HashMap<SocketAddr, Bearing>>,
+    /// Those that have answered in the usual way, and when.
+    heard: Mutex<HashMap<SocketAddr, Instant>>,
+    /// How many questions a server did not answer however slowly it was asked, and when.
+    meant: Mutex<HashMap<SocketAddr, (usize, Instant)>>,
+    /// Those that know names in small letters alone, and since when.
+    lower: Mutex<HashMap<SocketAddr, Instant>>,
+}
 
 #[derive(Clone, Copy)]
 struct Bearing {
@@ -56,17 +69,71 @@ impl Bearings {
         self.keep(server, Bearing { extent: None, until });
     }
 
+    /// Notes that it has answered a usual question.
+    pub(crate) fn hear(&self, server: SocketAddr) {
+        let now = Instant::now();
+        let mut heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+        if heard.len() >= MOST {
+            heard.retain(|_, at| *at + HEARD > now);
+        }
+        if heard.len() < MOST {
+            heard.insert(server, now);
+        }
+    }
+
+    /// Whether it has answered not long ago.
+    pub(crate) fn was_heard(&self, server: SocketAddr) -> bool {
+        let heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
+        heard.get(&server).is_some_and(|at| *at + HEARD > Instant::now())
+    }
+
+    /// Notes that it knows names in small letters alone.
+    pub(crate) fn write_small(&self, server: SocketAddr) {
+        let now = Instant::now();
+        let mut lower = self.lower.lock().unwrap_or_else(PoisonError::into_inner);
+        if lower.len() >= MOST {
+            lower.retain(|_, at| *at + MEMORY > now);
+        }
+        if lower.len() < MOST {
+            lower.insert(server, now);
+        }
+    }
+
+    /// Whether names have to be sent to it in small letters.
+    pub(crate) fn is_written_small(&self, server: SocketAddr) -> bool {
+        let lower = self.lower.lock().unwrap_or_else(PoisonError::into_inner);
+        lower.get(&server).is_some_and(|at| *at + MEMORY > Instant::now())
+    }
+
+    /// Notes how many questions it did not answer even when it was asked slowly.
+    pub(crate) fn take_at_its_word(&self, server: SocketAddr, unanswered: usize) {
+        let now = Instant::now();
+        let mut meant = self.meant.lock().unwrap_or_else(PoisonError::into_inner);
+        if meant.len() >= MOST {
+            meant.retain(|_, (_, at)| *at + MEANT > now);
+        }
+        if meant.len() < MOST {
+            meant.insert(server, (unanswered, now));
+        }
+    }
+
+    /// Whether it is known not to answer that many questions at any pace.
+    pub(crate) fn means(&self, server: SocketAddr, unanswered: usize) -> bool {
+        let meant = self.meant.lock().unwrap_or_else(PoisonError::into_inner);
+        meant.get(&server).is_some_and(|(count, at)| unanswered <= *count && *at + MEANT > Instant::now())
+    }
+
     fn known(&self, server: SocketAddr) -> Option<Bearing> {
         self.last(server).filter(|bearing| bearing.until > Instant::now())
     }
 
     /// What was found last, whether or not that is long ago.
     fn last(&self, server: SocketAddr) -> Option<Bearing> {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).get(&server).copied()
+        self.extents.lock().unwrap_or_else(PoisonError::into_inner).get(&server).copied()
     }
 
     fn keep(&self, server: SocketAddr, bearing: Bearing) {
-        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.extents.lock().unwrap_or_else(PoisonError::into_inner);
         if known.len() >= MOST {
             let now = Instant::now();
             known.retain(|_, bearing| bearing.until > now);

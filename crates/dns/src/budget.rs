@@ -17,9 +17,9 @@ const MOST_TOLD: usize = 8;
 /// What is left for one look: for its walks and for its readings.
 pub(crate) struct Budget {
     limits: SurveyLimits,
-    /// When walks are over.
     /// When the look began.
     pub begun: Instant,
+    /// When walks are over.
     deadline: Instant,
     left: Mutex<Left>,
 }
@@ -29,6 +29,8 @@ pub(crate) struct Budget {
 pub(crate) struct Round<'a> {
     pub budget: &'a Budget,
     pub deadline: tokio::time::Instant,
+    /// The same for a server that has to be asked slowly.
+    pub patience: tokio::time::Instant,
 }
 
 struct Left {
@@ -60,12 +62,19 @@ impl Budget {
 
     /// A round that begins now.
     pub(crate) fn round(&self) -> Round<'_> {
-        Round { budget: self, deadline: tokio::time::Instant::now() + self.limits.readings }
+        let now = tokio::time::Instant::now();
+        let patience = self.limits.patience.max(self.limits.readings);
+        Round { budget: self, deadline: now + self.limits.readings, patience: now + patience }
     }
 
     /// The same limits as it began with.
     pub(crate) fn limits(&self) -> &SurveyLimits {
         &self.limits
+    }
+
+    /// How long walks may still take.
+    pub(crate) fn left_for_walks(&self) -> std::time::Duration {
+        self.deadline.saturating_duration_since(Instant::now())
     }
 
     /// Takes one question of a walk out of it; `zone` is the one whose servers are asked.
@@ -97,7 +106,7 @@ impl Budget {
         Err(self.spent(Limit::Lookups, &DnsName::new(registered)))
     }
 
-    /// Takes an answer that is about to be fetched by TCP out of it.
+    /// Takes a connection by TCP out of it that is about to be made; `name` is the first one asked for.
     ///
     /// # Errors
     /// [`Spent`] once nothing is left.

@@ -1,55 +1,45 @@
 //! Questions to servers: by UDP with tries, by TCP when truncated, and with less
 //! of EDNS where a server cannot bear it.
 
-use std::io::{self, ErrorKind};
-use std::time::{Duration, Instant};
+use std::collections::BTreeMap;
+use std::net::SocketAddr;
+use std::sync::Arc;
+use std::time::Duration;
 
 use futures::StreamExt;
 use futures::future::join_all;
 use futures::stream;
 use nomenta_core::reading::answer::Rcode;
 use nomenta_core::reading::cut::Limit;
-use thiserror::Error;
-use tokio::io::{AsyncRead, AsyncReadExt, AsyncWrite, AsyncWriteExt};
-use tokio::net::TcpStream;
-use tokio::time::timeout;
+use tokio::time::timeout_at;
 
 use crate::ask::{Answered, Ask, Got};
 use crate::bearing::Bearings;
-use crate::budget::{Budget, Spent};
+use crate::budget::{Budget, Round};
 use crate::engine::{Engine, Settings};
-use crate::wire::{self, Extent, Mismatch};
+use crate::pace::Paces;
+use crate::tcp::Tcp;
+use crate::wire::Extent;
 
 /// TCP connections at once, over all servers.
 const CONNECTIONS: usize = 64;
 /// Codes by which servers turn EDNS away (RFC 6891, section 7): FORMERR, NOTIMP
 /// and BADVERS.
 const TURNED_AWAY: [Rcode; 3] = [Rcode::Other(1), Rcode::Other(4), Rcode::Other(16)];
-
-/// Why an answer is not to be had by TCP, in words that follow the server.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Error)]
-enum NoTcp {
-    #[error("its TCP port is closed")]
-    Closed,
-    #[error("ends the connection by TCP early")]
-    Early,
-    #[error("does not answer by TCP")]
-    Silent,
-    #[error("answers something else by TCP")]
-    Stranger,
-    #[error("cannot be reached by TCP")]
-    NoWay,
-}
-
-impl From<io::Error> for NoTcp {
-    fn from(error: io::Error) -> Self {
-        match error.kind() {
-            ErrorKind::ConnectionRefused => Self::Closed,
-            ErrorKind::ConnectionReset | ErrorKind::UnexpectedEof | ErrorKind::BrokenPipe => Self::Early,
-            _ => Self::NoWay,
-        }
-    }
-}
+/// Gaps between two questions to a server that has answered some and not others, the next one
+/// where the one before did not help. The last is below one question a second.
+const SLOWER: [Duration; 5] = [
+    Duration::from_millis(100),
+    Duration::from_millis(250),
+    Duration::from_millis(500),
+    Duration::from_millis(1000),
+    Duration::from_millis(2000),
+];
+/// Questions by which it is found out whether a server that says nothing answers when it is asked
+/// slower.
+const SAMPLE: usize = 2;
+/// Rounds in a row in which going slower did not help, after which it is not the pace.
+const FRUITLESS: u32 = 2;
 
 /// Asks questions.
 pub(crate) struct Exchange {
@@ -57,12 +47,26 @@ pub(crate) struct Exchange {
     timeout: Duration,
     records: usize,
     bearings: Bearings,
+    paces: Arc<Paces>,
 }
 
 impl Exchange {
     pub(crate) fn new(settings: Settings) -> Self {
         let Settings { timeout, records, .. } = settings;
-        Self { engine: Engine::new(settings), timeout, records, bearings: Bearings::default() }
+        let paces = Arc::new(Paces::default());
+        let engine = Engine::new(settings, paces.clone());
+        Self { engine, timeout, records, bearings: Bearings::default(), paces }
+    }
+
+    /// Whether a server has to be asked slowly.
+    pub(crate) fn is_paced(&self, server: SocketAddr) -> bool {
+        self.paces.of(server) > Duration::ZERO
+    }
+
+    /// Whether a server has answered not long ago, so that what it does not answer now may be for
+    /// our own pace.
+    pub(crate) fn was_heard(&self, server: SocketAddr) -> bool {
+        self.bearings.was_heard(server)
     }
 
     /// One question.
@@ -75,8 +79,95 @@ impl Exchange {
         let mut asks = self.borne(asks);
         let mut answers = self.put(&asks, budget).await;
         self.without_edns(&mut asks, &mut answers, budget).await;
-        self.otherwise(&mut asks, &mut answers, budget).await;
+        self.hear(&asks, &answers);
+
+        let is_unheard = |ask: &Ask| !self.bearings.was_heard(ask.server);
+        self.otherwise(&mut asks, &mut answers, is_unheard, budget).await;
         marked(&asks, answers)
+    }
+
+    /// The same for one server that may bear less than it was asked: what it has not answered,
+    /// while it answered other questions, is asked again ever slower, in small letters, since some
+    /// servers know no others. What our own pace has provoked is held against nobody.
+    pub(crate) async fn ask_patiently(&self, asks: Vec<Ask>, round: Round<'_>) -> Vec<Answered> {
+        let late = || vec![(Got::Late, Duration::ZERO); asks.len()];
+        let asked = timeout_at(round.deadline, self.ask_all(asks.clone(), round.budget)).await;
+        let mut answers = asked.unwrap_or_else(|_| late());
+
+        let mut asks = self.borne(asks);
+        if timeout_at(round.patience, self.slowly(&mut asks, &mut answers, round.budget)).await.is_err() {
+            // It answers, and not as fast as there is time for: that says nothing about the rest.
+            let unanswered = answers.iter_mut().filter(|(got, _)| is_worth_patience(got));
+            unanswered.for_each(|answered| *answered = (Got::Late, Duration::ZERO));
+        }
+        marked(&asks, answers)
+    }
+
+    /// Asks again, ever slower, what a server has not answered while it answered other questions.
+    async fn slowly(&self, asks: &mut [Ask], answers: &mut [Answered], budget: &Budget) {
+        let Some(server) = asks.first().map(|ask| ask.server) else { return };
+        let mut left: Vec<usize> =
+            (0..asks.len()).filter(|place| is_worth_patience(&answers[*place].0)).collect();
+        let is_answering = self.is_paced(server) || self.bearings.was_heard(server);
+        if left.is_empty() || !is_answering || self.bearings.means(server, left.len()) {
+            return;
+        }
+
+        // One that says nothing at all any more is not worth a question for each that was put.
+        let is_silent = left.len() == asks.len();
+        let before = self.paces.of(server);
+        let mut found = None;
+        let mut fruitless = 0;
+        for gap in SLOWER.into_iter().filter(|gap| *gap > before) {
+            self.paces.set(server, gap);
+            let most = if is_silent && found.is_none() { SAMPLE } else { left.len() };
+            let put = left[..most.min(left.len())].to_vec();
+            put.iter().for_each(|place| asks[*place].lower = true);
+
+            let again: Vec<Ask> = put.iter().map(|place| asks[*place].clone()).collect();
+            for (place, answered) in put.iter().zip(self.put(&again, budget).await) {
+                if !is_worth_patience(&answered.0) || matches!(answers[*place].0, Got::Late) {
+                    answers[*place] = answered;
+                }
+            }
+
+            let before = left.len();
+            left.retain(|place| is_worth_patience(&answers[*place].0));
+            if left.len() < before {
+                (found, fruitless) = (Some(gap), 0);
+            } else {
+                fruitless += 1;
+            }
+            if left.is_empty() || fruitless == FRUITLESS {
+                break;
+            }
+        }
+
+        self.paces.set(server, found.unwrap_or(before));
+        if found.is_some() {
+            metrics::counter!("nomenta_dns_servers_slowed_total").increment(1);
+        }
+        if !left.is_empty() {
+            self.bearings.take_at_its_word(server, left.len());
+            self.otherwise(asks, answers, |_| true, budget).await;
+        }
+    }
+
+    /// Notes that a server knows names in small letters alone: it compares them by their octets.
+    pub(crate) fn write_small(&self, server: SocketAddr) {
+        self.bearings.write_small(server);
+    }
+
+    /// Notes the servers that have answered in the usual way.
+    fn hear(&self, asks: &[Ask], answers: &[Answered]) {
+        let mut heard: Option<SocketAddr> = None;
+        for (ask, (got, _)) in asks.iter().zip(answers) {
+            let is_usual = ask.extent == Extent::Usual && matches!(got, Got::Reply(_));
+            if is_usual && heard != Some(ask.server) {
+                heard = Some(ask.server);
+                self.bearings.hear(ask.server);
+            }
+        }
     }
 
     /// The same by UDP alone, and in no other way than is known: in as little time as that takes,
@@ -96,6 +187,7 @@ impl Exchange {
     fn borne(&self, mut asks: Vec<Ask>) -> Vec<Ask> {
         for ask in &mut asks {
             ask.extent = self.bearings.of(ask.server);
+            ask.lower |= self.bearings.is_written_small(ask.server);
         }
         asks
     }
@@ -104,22 +196,23 @@ impl Exchange {
     async fn put(&self, asks: &[Ask], budget: &Budget) -> Vec<Answered> {
         let mut answers = self.engine.ask_all(asks).await;
 
-        let mut by_tcp: Vec<usize> = (0..answers.len()).collect();
-        by_tcp.retain(|index| matches!(&answers[*index].0, Got::Reply(reply) if reply.truncated));
-
-        let fetches = stream::iter(by_tcp).map(|index| {
-            let ask = &asks[index];
-            async move {
-                let fetched = match budget.connection(&ask.name) {
-                    Ok(()) => self.by_tcp(ask).await,
-                    Err(Spent(limit)) => Ok((Got::Unread(limit), Duration::ZERO)),
-                };
-                (index, fetched)
+        let mut by_server: BTreeMap<SocketAddr, Vec<usize>> = BTreeMap::new();
+        for (place, (got, _)) in answers.iter().enumerate() {
+            if matches!(got, Got::Reply(reply) if reply.truncated) {
+                by_server.entry(asks[place].server).or_default().push(place);
             }
+        }
+
+        let fetches = stream::iter(by_server).map(|(server, places)| async move {
+            let asks: Vec<Ask> = places.iter().map(|place| asks[*place].clone()).collect();
+            let tcp = Tcp { time_limit: self.timeout * 2, records: self.records, budget };
+            (places, tcp.fetch(server, &asks).await)
         });
         let whole: Vec<_> = fetches.buffer_unordered(CONNECTIONS).collect().await;
-        for (index, answered) in whole {
-            answers[index] = answered.unwrap_or_else(|why| (Got::Short(why.to_string()), Duration::ZERO));
+        for (places, fetched) in whole {
+            for (place, answered) in places.into_iter().zip(fetched) {
+                answers[place] = answered;
+            }
         }
 
         answers
@@ -147,11 +240,18 @@ impl Exchange {
 
     /// Where nothing came: finds out with one question for each server whether
     /// it can be asked otherwise, and asks the others in that way.
-    async fn otherwise(&self, asks: &mut [Ask], answers: &mut [Answered], budget: &Budget) {
+    async fn otherwise(
+        &self,
+        asks: &mut [Ask],
+        answers: &mut [Answered],
+        is_meant: impl Fn(&Ask) -> bool,
+        budget: &Budget,
+    ) {
         let mut silent: Vec<usize> = (0..asks.len()).collect();
         silent.retain(|place| {
             let is_silent = matches!(answers[*place].0, Got::Silence | Got::Garbled(_));
             is_silent
+                && is_meant(&asks[*place])
                 && asks[*place].extent == Extent::Usual
                 && self.bearings.is_worth_a_try(asks[*place].server)
         });
@@ -211,18 +311,6 @@ impl Exchange {
         }
         places.iter().copied().zip(self.put(&again, budget).await).collect()
     }
-
-    /// # Errors
-    /// What became of the connection.
-    async fn by_tcp(&self, ask: &Ask) -> Result<Answered, NoTcp> {
-        let start = Instant::now();
-        let asked = std::slice::from_ref(ask);
-        let round = async { by_stream(TcpStream::connect(ask.server).await?, asked, self.records).await };
-
-        let mut answers = timeout(self.timeout * 2, round).await.map_err(|_| NoTcp::Silent)??;
-        let got = answers.pop().flatten().ok_or(NoTcp::Stranger)?;
-        Ok((got, start.elapsed()))
-    }
 }
 
 /// The answers, with what was asked without EDNS marked so.
@@ -235,93 +323,133 @@ fn marked(asks: &[Ask], mut answers: Vec<Answered>) -> Vec<Answered> {
     answers
 }
 
+/// Whether a server may answer what it has not answered once it is asked slower: where it limits
+/// rates, it is silent, refuses, or cuts short what it then does not give by TCP.
+fn is_worth_patience(got: &Got) -> bool {
+    match got {
+        Got::Silence | Got::Garbled(_) | Got::Late | Got::Short(_) => true,
+        Got::Reply(reply) => matches!(reply.rcode, Rcode::Refused | Rcode::ServFail),
+        Got::NoRoute | Got::Unread(_) => false,
+    }
+}
+
 fn is_turned_away(got: &Got) -> bool {
     matches!(got, Got::Reply(reply) if TURNED_AWAY.contains(&reply.rcode))
 }
 
-/// Sends all questions down one stream, each with its length in front (RFC
-/// 7766, section 8), and takes the answers in whatever order they come.
-///
-/// # Errors
-/// If the stream ends early.
-pub(crate) async fn by_stream(
-    mut stream: impl AsyncRead + AsyncWrite + Unpin,
-    asks: &[Ask],
-    records: usize,
-) -> io::Result<Vec<Option<Got>>> {
-    let first: u16 = rand::random();
-    let mut bytes = Vec::new();
-    for (index, ask) in asks.iter().enumerate() {
-        let id = first.wrapping_add(u16::try_from(index).unwrap_or(u16::MAX));
-        let message =
-            wire::encode(id, &ask.name, ask.rtype, ask.mode, ask.extent).map_err(io::Error::other)?;
-        let length = u16::try_from(message.len()).map_err(io::Error::other)?;
-        bytes.extend(length.to_be_bytes());
-        bytes.extend(message);
-    }
-    stream.write_all(&bytes).await?;
-    stream.flush().await?;
-
-    let mut answers = vec![None; asks.len()];
-    for _ in asks {
-        let mut reply = vec![0; stream.read_u16().await?.into()];
-        stream.read_exact(&mut reply).await?;
-
-        let told = reply.get(..2).map_or(0, |b| u16::from_be_bytes([b[0], b[1]]));
-        let index = usize::from(told.wrapping_sub(first));
-        let Some(ask) = asks.get(index) else { continue };
-
-        answers[index] = match wire::decode(&reply, told, &ask.name, ask.rtype, records) {
-            Ok(reply) => Some(Got::Reply(reply)),
-            Err(Mismatch::Garbled(reason)) => Some(Got::Garbled(reason)),
-            Err(Mismatch::Stranger) => None,
-        };
-    }
-    Ok(answers)
-}
-
 #[cfg(test)]
 mod tests {
+    use std::sync::Mutex;
+    use std::time::Instant;
+
     use nomenta_core::reading::record::RecordType;
+    use tokio::net::UdpSocket;
 
     use super::*;
+    use crate::SurveyLimits;
+    use crate::pace::Politeness;
     use crate::wire::Mode;
 
-    fn ask(name: &str) -> Ask {
-        let server = ([127, 0, 0, 1], 53).into();
-        Ask::new(server, name, RecordType::A, Mode::Vantage)
+    /// What a server does with a question beyond its rate.
+    #[derive(Clone, Copy, Debug)]
+    enum Beyond {
+        Drops,
+        Refuses,
+        CutsShort,
     }
 
-    #[tokio::test]
-    async fn answers_on_one_stream_find_their_questions_in_any_order() {
-        let (here, mut there) = tokio::io::duplex(4096);
-        let asks = [ask("a.onswick.example"), ask("b.onswick.example"), ask("c.onswick.example")];
-        let answering = tokio::spawn(async move {
-            let mut questions = Vec::new();
-            for _ in 0..3 {
-                let mut question = vec![0; there.read_u16().await.expect("a length").into()];
-                there.read_exact(&mut question).await.expect("a question");
-                questions.push(question);
-            }
-            // The last one first, and the middle one to somebody else's question.
-            for index in [2, 1, 0] {
-                let mut reply = [&questions[index][..2], &[0x84, 0], &questions[index][4..]].concat();
-                if index == 1 {
-                    reply[13] = b'z';
+    /// A server that answers five questions at once and then one in so long, and never a name of
+    /// other than small letters if it is told so.
+    async fn limited(every: Duration, beyond: Beyond) -> SocketAddr {
+        let socket = UdpSocket::bind("127.0.0.1:0").await.expect("bound");
+        let address = socket.local_addr().expect("an address");
+        tokio::spawn(async move {
+            let mut buffer = [0; 2048];
+            let mut free_at = Instant::now();
+            while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
+                let now = Instant::now();
+                free_at = free_at.max(now - every * 5);
+                let is_within = free_at <= now;
+                if is_within {
+                    free_at += every;
                 }
-                there.write_u16(u16::try_from(reply.len()).expect("short")).await.expect("written");
-                there.write_all(&reply).await.expect("written");
+                let flags = match (is_within, beyond) {
+                    (true, _) => [0x84, 0],
+                    (false, Beyond::Refuses) => [0x84, 5],
+                    (false, Beyond::CutsShort) => [0x86, 0],
+                    (false, Beyond::Drops) => continue,
+                };
+                let reply = [&buffer[..2], &flags, &buffer[4..length]].concat();
+                let _ = socket.send_to(&reply, from).await;
             }
         });
-        let answers = by_stream(here, &asks, 10).await.expect("answers");
-        answering.await.expect("answered");
-        assert!(matches!(answers[..], [Some(Got::Reply(_)), None, Some(Got::Reply(_))]), "{answers:?}");
+        address
+    }
+
+    fn exchange() -> Exchange {
+        let politeness = Politeness { in_flight: 64, per_second: 1000 };
+        Exchange::new(Settings { timeout: Duration::from_millis(300), tries: 2, politeness, records: 100 })
+    }
+
+    fn asks(server: SocketAddr, count: usize) -> Vec<Ask> {
+        let name = |n| format!("s{n}.onswick.example");
+        (0..count).map(|n| Ask::new(server, &name(n), RecordType::A, Mode::Authority)).collect()
     }
 
     #[tokio::test]
-    async fn a_stream_that_ends_early_is_an_error() {
-        let (here, there) = tokio::io::duplex(4096);
-        drop(there);
-        assert!(by_stream(here, &[ask("a.onswick.example")], 10).await.is_err());
+    async fn a_server_that_limits_rates_is_asked_slower_until_it_answers_everything() {
+        let rates = [Beyond::Drops, Beyond::Refuses, Beyond::CutsShort].map(|beyond| async move {
+            let server = limited(Duration::from_millis(200), beyond).await;
+            let exchange = exchange();
+            let budget = Budget::new(SurveyLimits::default());
+            let answers = exchange.ask_patiently(asks(server, 12), budget.round()).await;
+            let is_whole = |got: &Got| matches!(got, Got::Reply(reply) if reply.rcode == Rcode::NoError);
+            assert!(answers.iter().all(|(got, _)| is_whole(got)), "{beyond:?}: {answers:?}");
+            assert!(exchange.is_paced(server), "{beyond:?}: the next look begins at that pace");
+        });
+        join_all(rates).await;
+    }
+
+    #[tokio::test]
+    async fn a_server_that_is_not_asked_as_slowly_as_it_wants_is_late_and_not_silent() {
+        let server = limited(Duration::from_secs(60), Beyond::Drops).await;
+        let patience = Duration::from_millis(900);
+        let limits = SurveyLimits { readings: patience, patience, ..SurveyLimits::default() };
+        let budget = Budget::new(limits);
+        let answers = exchange().ask_patiently(asks(server, 12), budget.round()).await;
+        assert!(answers.iter().any(|(got, _)| matches!(got, Got::Reply(_))), "{answers:?}");
+        assert!(answers.iter().all(|(got, _)| matches!(got, Got::Reply(_) | Got::Late)), "{answers:?}");
+    }
+
+    #[tokio::test]
+    async fn what_a_server_refuses_at_any_pace_is_asked_a_few_times_and_then_believed() {
+        let socket = UdpSocket::bind("127.0.0.1:0").await.expect("bound");
+        let server = socket.local_addr().expect("an address");
+        let count = Arc::new(Mutex::new(0));
+        let counted = count.clone();
+        tokio::spawn(async move {
+            let mut buffer = [0; 2048];
+            while let Ok((length, from)) = socket.recv_from(&mut buffer).await {
+                *counted.lock().expect("a lock") += 1;
+                let code = if buffer[14] == b'1' { 5 } else { 0 };
+                let reply = [&buffer[..2], &[0x84, code], &buffer[4..length]].concat();
+                let _ = socket.send_to(&reply, from).await;
+            }
+        });
+
+        let exchange = exchange();
+        let budget = Budget::new(SurveyLimits::default());
+        let mut sent = Vec::new();
+        for _ in 0..2 {
+            let answers = exchange.ask_patiently(asks(server, 5), budget.round()).await;
+            let refused: Vec<bool> = answers
+                .iter()
+                .map(|(got, _)| matches!(got, Got::Reply(reply) if reply.rcode == Rcode::Refused))
+                .collect();
+            assert_eq!(refused, [false, true, false, false, false]);
+            sent.push(std::mem::take(&mut *count.lock().expect("a lock")));
+        }
+        assert_eq!(sent, [5 + usize::try_from(FRUITLESS).expect("few"), 5]);
+        assert!(!exchange.is_paced(server));
     }
 }

@@ -23,6 +23,7 @@ mod servers;
 mod signing;
 mod sockets;
 mod surveyor;
+mod tcp;
 mod through;
 mod trust;
 mod update;
@@ -60,6 +61,8 @@ pub struct SurveyLimits {
     pub questions: u32,
     /// Longest that the readings may take, once the zone is found.
     pub readings: Duration,
+    /// The same of a server that limits how fast it is asked, and is asked again slower.
+    pub patience: Duration,
     /// The same of quick looks, in which many domains wait for the slowest.
     pub quick: Duration,
     /// Most addresses of one zone's servers that are asked.
@@ -82,6 +85,7 @@ impl Default for SurveyLimits {
             walk: Duration::from_secs(20),
             questions: 200,
             readings: Duration::from_secs(20),
+            patience: Duration::from_secs(60),
             quick: Duration::from_secs(8),
             servers: 32,
             lookups: 16,

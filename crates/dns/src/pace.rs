@@ -1,7 +1,10 @@
 //! How fast one server is asked: so many questions on the way, so many a
 //! second, fewer while it refuses or says nothing.
 
-use std::collections::VecDeque;
+use std::collections::{HashMap, VecDeque};
+use std::net::SocketAddr;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
 use tokio::time::Instant;
@@ -39,6 +42,47 @@ impl Politeness {
     }
 }
 
+/// How long a server that limits rates is asked slowly, before it is tried again as fast as others.
+const PACED: Duration = Duration::from_secs(3600);
+/// Servers that are asked slowly at most; those beyond are found out again each time.
+const MAX_PACED: usize = 50_000;
+
+/// Servers that have to be asked slowly: the gap between two questions, and until when that is
+/// believed.
+#[derive(Default)]
+pub(crate) struct Paces {
+    gaps: Mutex<HashMap<SocketAddr, (Duration, Instant)>>,
+    /// How many there are, for whoever asks about each of a hundred thousand questions.
+    count: AtomicUsize,
+}
+
+impl Paces {
+    /// The least gap between two questions to a server.
+    pub(crate) fn of(&self, server: SocketAddr) -> Duration {
+        if self.count.load(Ordering::Relaxed) == 0 {
+            return Duration::ZERO;
+        }
+        let gaps = self.gaps.lock().unwrap_or_else(PoisonError::into_inner);
+        gaps.get(&server).filter(|(_, until)| *until > Instant::now()).map_or(Duration::ZERO, |(gap, _)| *gap)
+    }
+
+    /// Sets it; none for no gap.
+    pub(crate) fn set(&self, server: SocketAddr, gap: Duration) {
+        let mut gaps = self.gaps.lock().unwrap_or_else(PoisonError::into_inner);
+        let now = Instant::now();
+        if gaps.len() >= MAX_PACED {
+            gaps.retain(|_, (_, until)| *until > now);
+        }
+
+        match gap {
+            Duration::ZERO => drop(gaps.remove(&server)),
+            gap if gaps.len() < MAX_PACED => drop(gaps.insert(server, (gap, now + PACED))),
+            _ => {}
+        }
+        self.count.store(gaps.len(), Ordering::Relaxed);
+    }
+}
+
 /// What may be sent to a server now.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Next {
@@ -60,6 +104,8 @@ pub(crate) struct Server {
     listed: bool,
     in_flight: usize,
     gap: Duration,
+    /// The least gap that the server has been found to bear.
+    floor: Duration,
     next: Option<Instant>,
     lost: u32,
     lost_at: Option<Instant>,
@@ -75,10 +121,21 @@ impl Server {
             listed: false,
             in_flight: 0,
             gap: politeness.gap(),
+            floor: politeness.gap(),
             next: None,
             lost: 0,
             lost_at: None,
             folds_case: false,
+        }
+    }
+
+    /// Asks it no faster than with this gap from here on.
+    pub(crate) fn pace(&mut self, gap: Duration) {
+        let floor = gap.max(self.politeness.gap());
+        if floor != self.floor {
+            self.floor = floor;
+            self.gap = floor;
+            self.next = self.next.map(|at| at.min(Instant::now() + floor));
         }
     }
 
@@ -104,7 +161,8 @@ impl Server {
         let Some(key) = self.queue.pop_front() else { return Next::Nothing };
         self.in_flight += 1;
         // A late turn does not push the ones after it back, within reason.
-        let due = self.next.map_or(now, |at| at.max(now - self.gap * 16));
+        let slack = if self.gap > LONGEST_GAP { Duration::ZERO } else { self.gap * 16 };
+        let due = self.next.map_or(now, |at| at.max(now - slack));
         self.next = (!self.gap.is_zero()).then(|| due + self.gap);
         Next::Query(key)
     }
@@ -116,7 +174,7 @@ impl Server {
 
     pub(crate) fn answered(&mut self) {
         self.lost = 0;
-        self.gap = (self.gap / 2).max(self.politeness.gap());
+        self.gap = (self.gap / 2).max(self.floor);
     }
 
     pub(crate) fn refused(&mut self) {
@@ -131,7 +189,7 @@ impl Server {
     }
 
     fn slow_down(&mut self) {
-        self.gap = (self.gap * 2).clamp(FIRST_GAP, LONGEST_GAP).max(self.politeness.gap());
+        self.gap = (self.gap * 2).clamp(FIRST_GAP, LONGEST_GAP).max(self.floor);
     }
 
     /// How often a question is worth sending.
@@ -193,6 +251,28 @@ mod tests {
         assert_eq!((server.tries(3), server.gap), (1, LONGEST_GAP));
         server.answered();
         assert_eq!(server.tries(3), 3);
+    }
+
+    #[test]
+    fn a_server_that_limits_rates_is_asked_no_faster_than_it_bears() {
+        let (paces, address) = (Paces::default(), SocketAddr::from(([127, 53, 2, 1], 53)));
+        assert_eq!(paces.of(address), Duration::ZERO);
+        let second = Duration::from_secs(1);
+        paces.set(address, second);
+        assert_eq!(paces.of(address), second);
+
+        let (mut server, now) = (server(9, 0), Instant::now());
+        server.pace(paces.of(address));
+        assert_eq!(server.next(now), Next::Query(0));
+        server.answered();
+        assert_eq!(server.next(now), Next::Later(now + second), "an answer makes it no faster");
+        assert_eq!(server.next(now + second * 9), Next::Query(1));
+        assert_eq!(server.next(now + second * 9), Next::Later(now + second * 10), "a late turn is made up by none");
+
+        paces.set(address, Duration::ZERO);
+        server.pace(paces.of(address));
+        assert_eq!(server.next(now + second * 10), Next::Query(2));
+        assert_eq!(server.next(now + second * 10), Next::Query(3));
     }
 
     #[test]

@@ -16,7 +16,7 @@ use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 
 use crate::ask::{Answered, Ask, Got};
-use crate::exchange::by_stream;
+use crate::tcp::by_stream;
 use crate::wire::{self, Mismatch};
 
 /// Largest reply taken by HTTPS, in octets (RFC 8484, section 6).
@@ -86,17 +86,16 @@ impl Secure {
     /// All questions over one TLS connection.
     pub(crate) async fn by_tls(&self, server: SocketAddr, name: &str, asks: &[Ask]) -> Vec<Answered> {
         let start = Instant::now();
+        let mut answers = vec![None; asks.len()];
         let round = async {
             let name = ServerName::try_from(name.to_owned()).map_err(std::io::Error::other)?;
             let stream = self.tls.connect(name, TcpStream::connect(server).await?).await?;
-            by_stream(stream, asks, self.records).await
+            by_stream(stream, asks, self.records, &mut answers).await
         };
 
-        let answers = match timeout(self.time_limit * 2, round).await {
-            Ok(Ok(answers)) => answers,
-            Ok(Err(error)) => vec![Some(unsecured(&error)); asks.len()],
-            Err(_) => vec![None; asks.len()],
-        };
+        if let Ok(Err(error)) = timeout(self.time_limit * 2, round).await {
+            answers.iter_mut().for_each(|got| *got = got.take().or_else(|| Some(unsecured(&error))));
+        }
 
         let rtt = start.elapsed();
         answers.into_iter().map(|got| (got.unwrap_or(Got::Silence), rtt)).collect()

@@ -14,7 +14,7 @@ use nomenta_core::reading::cut::Limit;
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
 use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
 use nomenta_core::reading::target::{Depth, Question, Target};
-use tokio::time::timeout_at;
+use tokio::time::sleep;
 
 use crate::DnsConfig;
 use crate::ask::{Answered, Ask, Got};
@@ -26,6 +26,9 @@ use crate::signing::TrustRecord;
 use crate::vantage::Transport;
 use crate::walk::{Located, Walker};
 use crate::wire::{Mode, Reply};
+
+/// Pauses before each question that a vantage is asked again, about a zone whose servers limit rates.
+const VANTAGE_PAUSES: [Duration; 2] = [Duration::from_millis(500), Duration::from_millis(1500)];
 
 /// Surveys domains; one for the whole service, which shares its cache of
 /// delegations and its sockets.
@@ -114,11 +117,11 @@ impl Surveyor {
         // Whether resolvers still know what stood there tells a dead zone from a
         // network of ours that is cut off.
         if let ZoneView::Unreachable { zone, .. } = &survey.zone {
-            survey.readings = self.ask_all(&target.questions(zone, depth), zone, &[], round).await;
+            survey.readings = self.ask_all(target, depth, zone, &[], round).await;
         }
 
         if let ZoneView::Found { apex, servers, .. } = survey.zone.clone() {
-            survey.readings = self.ask_all(&target.questions(&apex, depth), &apex, &servers, round).await;
+            survey.readings = self.ask_all(target, depth, &apex, &servers, round).await;
             survey.followed = self.follow(target, &survey, round).await;
             if depth == Depth::Full {
                 self.add_trust(target, &mut survey, round).await;
@@ -227,21 +230,107 @@ impl Surveyor {
 
     async fn ask_all(
         &self,
-        list: &[Question],
+        target: &Target,
+        depth: Depth,
         apex: &str,
         servers: &[Authority],
         round: Round<'_>,
     ) -> Vec<Reading> {
+        let list = target.questions(apex, depth);
         let everywhere: Vec<_> = list.iter().filter(|q| q.vantages).collect();
         let vantages = self.config.vantages.iter();
         let through_vantages =
             join_all(vantages.map(|vantage| self.read_vantage(vantage, &everywhere, round)));
 
-        let at_servers = self.put(self.plan(list, apex, servers), round);
-        let (readings, more) = tokio::join!(at_servers, through_vantages);
-        let mut readings = self.confirmed(list, apex, servers, readings, round).await;
-        readings.extend(more.into_iter().flatten());
+        let at_servers = async {
+            let mut readings = self.put(self.plan(&list, apex, servers), round).await;
+            self.ask_in_small_letters(target, &mut readings, round).await;
+            self.confirmed(&list, apex, servers, readings, round).await
+        };
+        let (mut readings, seen) = tokio::join!(at_servers, through_vantages);
+
+        let mut seen: Vec<_> = seen.into_iter().flatten().collect();
+        if servers.iter().any(|server| self.exchange.is_paced(self.at(server))) {
+            self.ask_vantages_slowly(&readings, &mut seen, round).await;
+        }
+        readings.extend(seen);
         readings
+    }
+
+    /// Where a server is asked.
+    fn at(&self, server: &Authority) -> SocketAddr {
+        SocketAddr::new(server.address, self.config.authority_port)
+    }
+
+    /// Asks again, in small letters, for what must be there and is not: some servers compare names
+    /// by their octets, and hold those in small letters alone.
+    async fn ask_in_small_letters(&self, target: &Target, readings: &mut [Reading], round: Round<'_>) {
+        let must = target.must_be_there();
+        let is_missing = |reading: &Reading| {
+            let is_wanted = must.iter().any(|(name, rtype)| reading.name == **name && reading.rtype == *rtype);
+            is_wanted && reading.answer().is_some_and(<[_]>::is_empty)
+        };
+
+        let mut by_server: BTreeMap<SocketAddr, Vec<usize>> = BTreeMap::new();
+        for (place, reading) in readings.iter().enumerate().filter(|(_, reading)| is_missing(reading)) {
+            if let Source::Authority { address, .. } = reading.source {
+                let server = SocketAddr::new(address, self.config.authority_port);
+                by_server.entry(server).or_default().push(place);
+            }
+        }
+
+        let rounds = by_server.into_iter().map(|(server, places)| {
+            let asks = places.iter().map(|place| {
+                let Reading { name, rtype, .. } = &readings[*place];
+                Ask { lower: true, ..Ask::new(server, name, *rtype, Mode::Authority) }
+            });
+            let asks: Vec<Ask> = asks.collect();
+            async move { (server, places, self.exchange.ask_patiently(asks, round).await) }
+        });
+
+        for (server, places, answers) in join_all(rounds).await {
+            for (place, answered) in places.into_iter().zip(answers) {
+                let before = &readings[place];
+                let question = Question { name: before.name.clone(), rtype: before.rtype, vantages: false };
+                let again = read(before.source.clone(), &question, answered, round.budget);
+                if again.answer().is_some_and(|records| !records.is_empty()) {
+                    self.exchange.write_small(server);
+                    readings[place] = again;
+                }
+            }
+        }
+    }
+
+    /// Asks the vantages again, one question after the other, for what they did not get of a zone
+    /// whose servers limit rates: they ask as fast as we do.
+    async fn ask_vantages_slowly(&self, readings: &[Reading], seen: &mut [Reading], round: Round<'_>) {
+        let is_served = |name: &DnsName, rtype: RecordType| {
+            let mut of = readings.iter().filter(|reading| reading.name == *name && reading.rtype == rtype);
+            of.any(|reading| reading.answer().is_some())
+        };
+        for pause in VANTAGE_PAUSES {
+            let failed: Vec<usize> = (0..seen.len())
+                .filter(|place| seen[*place].answer().is_none() && is_served(&seen[*place].name, seen[*place].rtype))
+                .collect();
+            for place in failed {
+                let before = &seen[place];
+                let name = before.source.to_string();
+                let Some(vantage) = self.config.vantages.iter().find(|vantage| vantage.name == name) else {
+                    continue;
+                };
+                if tokio::time::Instant::now() + pause >= round.patience {
+                    return;
+                }
+
+                sleep(pause).await;
+                let question = Question { name: before.name.clone(), rtype: before.rtype, vantages: true };
+                let round = Round { deadline: round.patience, ..round };
+                let again = self.read_vantage(vantage, &[&question], round).await;
+                if let Some(again) = again.into_iter().find(|reading| reading.answer().is_some()) {
+                    seen[place] = again;
+                }
+            }
+        }
     }
 
     /// Where servers differ, the zone may have been edited between two
@@ -323,13 +412,12 @@ impl Surveyor {
 
         let rounds = by_server.into_values().map(|places| async {
             let asks = places.iter().filter_map(|place| plan[*place].ask.clone()).collect();
-            let answers = timeout_at(round.deadline, self.exchange.ask_all(asks, round.budget)).await.ok();
+            let answers = self.exchange.ask_patiently(asks, round).await;
             (places, answers)
         });
 
         let mut answered: Vec<Option<Answered>> = vec![None; plan.len()];
         for (places, answers) in join_all(rounds).await {
-            let answers = answers.unwrap_or_else(|| vec![(Got::Late, Duration::ZERO); places.len()]);
             for (place, answer) in places.into_iter().zip(answers) {
                 answered[place] = Some(answer);
             }

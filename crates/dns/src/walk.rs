@@ -16,6 +16,7 @@ use nomenta_core::reading::delegation::{Delegation, Fault};
 use nomenta_core::reading::record::{Record, RecordData, RecordType};
 use nomenta_core::reading::survey::Authority;
 use rand::seq::SliceRandom;
+use tokio::time::sleep;
 
 use crate::DnsConfig;
 use crate::ask::{Ask, Got};
@@ -33,6 +34,9 @@ const BELIEVE_FAULTY: Duration = Duration::from_secs(30);
 const MAX_REFERRALS: usize = 16;
 /// Name servers whose own addresses need a walk, nested.
 const MAX_DEPTH: usize = 4;
+/// Pauses before a zone is asked once more whose servers have answered not long ago.
+const PAUSES: [Duration; 3] =
+    [Duration::from_millis(100), Duration::from_secs(1), Duration::from_secs(2)];
 /// Zones and cuts that are remembered at most; what has run out goes first.
 const MOST_REMEMBERED: usize = 200_000;
 
@@ -52,6 +56,8 @@ struct Way<'a> {
     budget: &'a Budget,
     /// The name servers whose addresses are being looked for, outermost first.
     seeking: &'a [&'a str],
+    /// Whether names go in small letters: some servers know no others.
+    lower: bool,
 }
 
 /// A zone cut, remembered.
@@ -101,7 +107,7 @@ impl Walker {
     /// Finds the zone of `name`. A remembered delegation that has gone dead is
     /// forgotten and walked anew.
     pub(crate) async fn locate(&self, exchange: &Exchange, budget: &Budget, name: &str) -> Located {
-        let way = Way { exchange, budget, seeking: &[] };
+        let way = Way { exchange, budget, seeking: &[], lower: false };
 
         let start = self.nearest(name);
         let was_remembered = !start.zone.is_root();
@@ -200,15 +206,43 @@ impl Walker {
         at: &Cut,
         name: &str,
     ) -> Result<(Authority, Reply), Vec<String>> {
-        let answered = self.first_answer(way, at, name, RecordType::Soa).await;
-        let is_customers = dns::is_within(&at.zone, Hostname::kept(name).registered());
-        match answered {
-            Err(tried) if is_customers && *at.zone != *name => {
-                let (zone, rtype) = (at.zone.clone(), RecordType::Soa);
-                self.first_answer(way, at, &zone, rtype).await.map_err(|_| tried)
-            }
-            answered => answered,
+        let mut tried = match self.first_answer(way, at, name, RecordType::Soa).await {
+            Ok(answered) => return Ok(answered),
+            Err(tried) => tried,
+        };
+        if !dns::is_within(&at.zone, Hostname::kept(name).registered()) {
+            return Err(tried);
         }
+
+        let zone = at.zone.clone();
+        if *zone != *name {
+            match self.first_answer(way, at, &zone, RecordType::Soa).await {
+                Ok(answered) => return Ok(answered),
+                Err(_) => {}
+            }
+        }
+        for pause in PAUSES {
+            if !self.may_bear_less(way, at) || way.budget.left_for_walks() < pause * 4 {
+                break;
+            }
+            sleep(pause).await;
+            let way = Way { lower: true, ..way };
+            match self.first_answer(way, at, &zone, RecordType::Soa).await {
+                Ok(answered) => return Ok(answered),
+                Err(again) => tried = again,
+            }
+        }
+        Err(tried)
+    }
+
+    /// Whether servers have answered not long ago: that they do not now may be for what a look just
+    /// before has asked them.
+    fn may_bear_less(&self, way: Way<'_>, at: &Cut) -> bool {
+        let mut servers = at.servers.iter();
+        servers.any(|server| {
+            let address = SocketAddr::new(server.address, self.config.authority_port);
+            way.exchange.is_paced(address) || way.exchange.was_heard(address)
+        })
     }
 
     /// Asks the first server, and if that gives nothing usable, all others at
@@ -265,7 +299,7 @@ impl Walker {
         way.budget.question(zone).map_err(|spent| useless(Why::Unasked(spent)))?;
 
         let server_at = SocketAddr::new(server.address, self.config.authority_port);
-        let asked = Ask::new(server_at, name, rtype, Mode::Authority);
+        let asked = Ask { lower: way.lower, ..Ask::new(server_at, name, rtype, Mode::Authority) };
         match way.exchange.ask(&asked, way.budget).await.0 {
             Got::Reply(reply) if matches!(reply.rcode, Rcode::NoError | Rcode::NxDomain) => Ok(reply),
             other => Err(useless(Why::Got(other))),

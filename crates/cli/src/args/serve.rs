@@ -302,6 +302,9 @@ pub(crate) struct BudgetOptions {
     /// Most seconds in which the zone is read, once it is found.
     #[arg(long, default_value_t = SurveyLimits::default().readings.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
     pub reading_limit: u64,
+    /// The same for a name server that limits how fast it is asked: it is asked again slower.
+    #[arg(long, default_value_t = SurveyLimits::default().patience.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
+    pub slow_server_limit: u64,
     /// Most seconds for which a quick look at many domains waits for the zones that are not known.
     #[arg(long, default_value_t = SurveyLimits::default().quick.as_secs(), value_parser = clap::value_parser!(u64).range(1..))]
     pub quick_limit: u64,
@@ -317,7 +320,7 @@ pub(crate) struct BudgetOptions {
     /// Most octets of answers that are read.
     #[arg(long, default_value_t = SurveyLimits::default().octets, value_parser = clap::value_parser!(u32).range(10_000..))]
     pub most_octets: u32,
-    /// Most answers that are fetched by TCP.
+    /// Most connections by TCP, each for all that is fetched from one name server.
     #[arg(long, default_value_t = SurveyLimits::default().connections, value_parser = clap::value_parser!(u32).range(1..=10_000))]
     pub most_connections: u32,
     /// Most aliases that are followed out of the zone, one after the other.
@@ -338,6 +341,7 @@ impl BudgetOptions {
             walk: Duration::from_secs(self.walk_limit),
             questions: self.walk_questions,
             readings: Duration::from_secs(self.reading_limit),
+            patience: Duration::from_secs(self.slow_server_limit),
             quick: Duration::from_secs(self.quick_limit),
             servers: self.most_servers,
             lookups: self.most_lookups,

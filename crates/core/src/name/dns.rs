@@ -152,8 +152,9 @@ impl DnsName {
 }
 
 impl fmt::Display for DnsName {
+    /// Without its final dot; the root, which has nothing else, as `.`.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(&self.0)
+        f.pad(if self.is_root() { "." } else { &self.0 })
     }
 }
 

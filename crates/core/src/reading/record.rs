@@ -163,13 +163,12 @@ impl fmt::Display for RecordData {
         match self {
             Self::A(address) => write!(f, "{address}"),
             Self::Aaaa(address) => write!(f, "{address}"),
-            Self::Cname(name) | Self::Dname(name) | Self::Ns(name) => f.write_str(name),
+            Self::Cname(name) | Self::Dname(name) | Self::Ns(name) => name.fmt(f),
             Self::Txt(text) => write!(f, "\"{text}\""),
             Self::Caa { flags, tag, value } => write!(f, "{flags} {tag} \"{value}\""),
             Self::Soa(soa) => write!(f, "serial {}, minimum {}", soa.serial, soa.minimum),
             Self::Mx { preference, exchange } => write!(f, "{preference} {exchange}"),
             Self::Https { priority, target, hints } => {
-                let target = if target.is_root() { "." } else { target.as_str() };
                 write!(f, "{priority} {target}")?;
                 hints.iter().try_for_each(|hint| write!(f, " hint={hint}"))
             }

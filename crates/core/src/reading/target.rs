@@ -100,15 +100,19 @@ impl Target {
         Self { token: Some(token.txt_value()), ..self }
     }
 
-    /// What to ask, once the zone is known.
-    pub fn questions(&self, apex: &str, depth: Depth) -> Vec<Question> {
-        let everywhere = depth == Depth::Full;
-        let must_be_there = [
+    /// Names and types of what must be there for the first two gates to pass.
+    pub fn must_be_there(&self) -> [(&DnsName, RecordType); 3] {
+        [
             (&self.challenge, RecordType::Txt),
             (&self.routed, RecordType::A),
             (&self.routed, RecordType::Aaaa),
-        ];
-        let mut list = Vec::from(must_be_there.map(|(name, rtype)| Question {
+        ]
+    }
+
+    /// What to ask, once the zone is known.
+    pub fn questions(&self, apex: &str, depth: Depth) -> Vec<Question> {
+        let everywhere = depth == Depth::Full;
+        let mut list = Vec::from(self.must_be_there().map(|(name, rtype)| Question {
             name: name.clone(),
             rtype,
             vantages: everywhere,
@@ -190,6 +194,11 @@ impl Target {
     /// (RFC 4592), and then for `name` too, if nothing stands there.
     pub fn beside(&self, name: &str) -> DnsName {
         DnsName::new(format!("_{}-probe.{}", self.brand, dns::parent(name)))
+    }
+
+    /// Whether a name is one that nobody publishes, asked for to see whether a wildcard answers.
+    pub fn is_probe(&self, name: &DnsName) -> bool {
+        self.beside(name) == *name
     }
 
     /// Asks beside every name of the zone that is asked for.

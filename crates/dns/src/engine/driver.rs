@@ -17,7 +17,7 @@ use tokio::time::{Instant, sleep_until};
 
 use super::{Batch, Prepared, Raw, Settings};
 use crate::ask::Ask;
-use crate::pace::{Next, Server};
+use crate::pace::{Next, Paces, Server};
 use crate::sockets::{Sent, Sockets, Unsent};
 use crate::wire::{self, Echo, Mismatch};
 
@@ -60,6 +60,7 @@ struct Open {
 
 pub(super) struct Driver {
     settings: Settings,
+    paces: Arc<Paces>,
     sockets: Sockets,
     queries: Slab<Query>,
     asked: HashMap<Ask, usize>,
@@ -99,9 +100,10 @@ impl Tally {
 }
 
 impl Driver {
-    pub(super) fn new(settings: Settings) -> Self {
+    pub(super) fn new(settings: Settings, paces: Arc<Paces>) -> Self {
         Self {
             settings,
+            paces,
             sockets: Sockets::default(),
             queries: Slab::new(),
             asked: HashMap::new(),
@@ -179,6 +181,7 @@ impl Driver {
         }
 
         let server = self.servers.entry(ask.server).or_insert_with(|| Server::new(self.settings.politeness));
+        server.pace(self.paces.of(ask.server));
         let tries = server.tries(self.settings.tries);
         let key = self.queries.insert(Query {
             ask: ask.clone(),
@@ -231,7 +234,8 @@ impl Driver {
     /// Readies one question for the next flush.
     fn dispatch(&mut self, key: usize, now: Instant) {
         let query = &mut self.queries[key];
-        let folds = self.servers.get(&query.ask.server).is_some_and(|server| server.folds_case);
+        let folds_case = self.servers.get(&query.ask.server).is_some_and(|server| server.folds_case);
+        let folds = folds_case || query.ask.lower;
         match self.sockets.stage(query.ask.server, key, &mut query.message, folds, now) {
             Ok(sent) => {
                 query.sent = Some(sent);

@@ -18,7 +18,7 @@ use tokio::sync::{mpsc, oneshot};
 
 use self::driver::Driver;
 use crate::ask::{Answered, Ask, Got};
-use crate::pace::Politeness;
+use crate::pace::{Paces, Politeness};
 use crate::wire::{self, Mismatch};
 
 /// How questions are sent.
@@ -58,12 +58,13 @@ struct Batch {
 /// The way to the driver; the first question starts it.
 pub(crate) struct Engine {
     settings: Settings,
+    paces: Arc<Paces>,
     submit: OnceLock<mpsc::UnboundedSender<Batch>>,
 }
 
 impl Engine {
-    pub(crate) fn new(settings: Settings) -> Self {
-        Self { settings, submit: OnceLock::new() }
+    pub(crate) fn new(settings: Settings, paces: Arc<Paces>) -> Self {
+        Self { settings, paces, submit: OnceLock::new() }
     }
 
     /// Asks everything, and answers in the same order.
@@ -93,7 +94,7 @@ impl Engine {
     async fn submit(&self, questions: Vec<Prepared>) -> Vec<(Raw, Duration)> {
         let submit = self.submit.get_or_init(|| {
             let (submit, batches) = mpsc::unbounded_channel();
-            drive(self.settings, batches);
+            drive(Driver::new(self.settings, self.paces.clone()), batches);
             submit
         });
 
@@ -105,11 +106,11 @@ impl Engine {
 
 /// Gives the driver a thread of its own until nobody asks any more: while it waited behind whatever
 /// else a shared one has to do, replies would.
-fn drive(settings: Settings, batches: mpsc::UnboundedReceiver<Batch>) {
+fn drive(driver: Driver, batches: mpsc::UnboundedReceiver<Batch>) {
     let run = move || {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
         match runtime {
-            Ok(runtime) => runtime.block_on(Driver::new(settings).run(batches)),
+            Ok(runtime) => runtime.block_on(driver.run(batches)),
             Err(error) => tracing::error!(%error, "no questions can be sent"),
         }
     };

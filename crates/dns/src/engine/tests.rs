@@ -38,7 +38,8 @@ fn answered(question: &[u8]) -> Vec<u8> {
 
 fn engine() -> Engine {
     let politeness = Politeness { in_flight: 64, per_second: 0 };
-    Engine::new(Settings { timeout: Duration::from_millis(150), tries: 3, politeness, records: 100 })
+    let settings = Settings { timeout: Duration::from_millis(150), tries: 3, politeness, records: 100 };
+    Engine::new(settings, Arc::default())
 }
 
 fn ask(server: SocketAddr, index: usize) -> Ask {
@@ -152,6 +153,6 @@ async fn whoever_knows_the_port_and_tries_every_id_still_has_to_guess_the_letter
     // Of so many letters that nobody guesses them by chance.
     let name = "a-name-with-a-good-many-letters-in-it.onswick.example";
     let asked = Ask::new(address, name, RecordType::A, Mode::Authority);
-    let answers = Engine::new(patient).ask_all(&[asked]).await;
+    let answers = Engine::new(patient, Arc::default()).ask_all(&[asked]).await;
     assert_eq!(rcode(&answers[0].0), Some(Rcode::NoError), "{:?}", answers[0].0);
 }

@@ -27,7 +27,8 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         return None;
     }
 
-    let servers: Vec<_> = bare.iter().map(ToString::to_string).collect();
+    let servers: BTreeSet<_> = bare.iter().map(ToString::to_string).collect();
+    let servers: Vec<_> = servers.into_iter().collect();
     let zone = &case.sheet.zone;
     Some(Diagnosis {
         remedy: format!(
@@ -47,7 +48,7 @@ fn is_bare(reading: &Reading) -> bool {
 
 /// A resolver that gets no answer for a name of the zone.
 fn is_failing(case: &Case<'_>, reading: &Reading) -> bool {
-    let is_vantage = !reading.source.is_authority();
+    let is_vantage = !reading.source.is_authority() && !case.target.is_probe(&reading.name);
     is_vantage && reading.rcode() == Some(Rcode::ServFail) && reading.name.is_within(&case.sheet.zone)
 }
 

@@ -44,19 +44,35 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let names: Vec<_> = troubles.keys().copied().collect();
     let said: Vec<_> = troubles.values().cloned().collect();
     let zone = &case.sheet.zone;
-    Some(Diagnosis {
-        severity: sound.is_empty().then_some(Severity::Blocker),
-        remedy: format!(
+    let remedy = match sound.is_empty() && are_resolved(case, &lame) {
+        true => format!(
+            "Ask your DNS operator to have {} answer with authority for {zone} (the AA bit of RFC 1035, section \
+             4.1.1): resolvers still take what they answer. The records on the sheet are not at fault; keep them.",
+            names.join(" and ")
+        ),
+        false => format!(
             "Take {} off the name servers of {zone} {}, or have it mended: {}. The records on the sheet are not at \
              fault; keep them.",
             names.join(" and "),
             where_listed(case.survey, zone),
             said.join("; ")
         ),
+    };
+    Some(Diagnosis {
+        severity: sound.is_empty().then_some(Severity::Blocker),
+        remedy,
         remark: format!("{}; {}.", said.join("; "), others(&sound)),
         evidence: lame.iter().map(|r| sighting(r)).chain(faults.iter().map(of_fault)).collect(),
         ..Diagnosis::default()
     })
+}
+
+/// Whether all that is wrong is the missing authority, and every vantage gets its answers through
+/// these servers all the same.
+fn are_resolved(case: &Case<'_>, lame: &[&Reading]) -> bool {
+    let is_unsure = |reading: &&Reading| reading.answer().is_some();
+    let mut seen = case.vantages.iter().map(|vantage| case.survey.host_view(vantage));
+    lame.iter().all(is_unsure) && !case.vantages.is_empty() && seen.all(|view| view.is_some())
 }
 
 /// Where the list of a zone's name servers is edited.
@@ -126,6 +142,21 @@ mod tests {
             assert_eq!(test::codes(&found), ["server-lame"], "{want}");
             assert!(found[0].remark.starts_with(&format!("ns2.harrowdns.example {want}; ns1")));
         }
+    }
+
+    #[test]
+    fn answers_without_authority_that_every_vantage_resolves_are_told_as_that() {
+        let host = "onswick.example";
+        let mut survey = test::survey_spread(host, &test::healthy(host), 2, 2);
+        for reading in survey.readings.iter_mut().filter(|reading| reading.source.is_authority()) {
+            if let Outcome::Answer { authoritative, .. } = &mut reading.outcome {
+                *authoritative = false;
+            }
+        }
+        let found = test::judge(&test::domain(host), &survey);
+        assert_eq!(test::codes(&found), ["server-lame"]);
+        let start = "Ask your DNS operator to have ns1.harrowdns.example answer with authority for onswick.example";
+        assert!(found[0].remedy.starts_with(start), "{}", found[0].remedy);
     }
 
     #[test]

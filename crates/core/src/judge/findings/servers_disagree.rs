@@ -1,11 +1,15 @@
 //! `servers-disagree`: some of the zone's servers hold the records, others not.
 
+use std::collections::BTreeSet;
+
 use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
 use crate::judge::verdict::{self, Verdict};
+use crate::name::dns::DnsName;
+use crate::name::hostname::Hostname;
 use crate::reading::answer::Source;
 use crate::reading::record::{RecordData, RecordType};
 
@@ -37,15 +41,41 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     Some(Diagnosis {
         gate: Some(gate),
         remedy: format!(
-            "Nothing to change yet: {} has {what}, {} has not. Name servers of one zone copy from each other, \
-             usually within minutes. If it lasts longer than an hour, ask your DNS operator why {zone} differs.",
+            "Nothing to change yet: {} has {what}, {} has not. {}",
             with.join(" and "),
-            without.join(" and ")
+            without.join(" and "),
+            outlook(case, zone)
         ),
         remark: remark(case),
         evidence: verdicts.iter().map(|(source, v)| sighting(source, *v)).collect(),
         ..Diagnosis::default()
     })
+}
+
+/// What comes of it: servers of one provider copy from each other; those of two, unless told so,
+/// do not, and an edit is needed at both.
+fn outlook(case: &Case<'_>, zone: &DnsName) -> String {
+    let domains = providers(case);
+    if domains.len() < 2 {
+        return format!(
+            "Name servers of one zone copy from each other, usually within minutes. If it lasts longer than an hour, \
+             ask your DNS operator why {zone} differs."
+        );
+    }
+    format!(
+        "The servers are in different domains ({}). Where different providers run them and do not copy from each \
+         other, enter the records at each provider, or list the servers of one provider only.",
+        domains.into_iter().collect::<Vec<_>>().join(", ")
+    )
+}
+
+/// The registered domains that the zone's name servers are in.
+fn providers(case: &Case<'_>) -> BTreeSet<String> {
+    let servers = case.servers.iter().filter_map(|source| match source {
+        Source::Authority { server, .. } => Some(Hostname::kept(server.as_str()).registered().to_owned()),
+        Source::Vantage { .. } => None,
+    });
+    servers.collect()
 }
 
 /// Only a difference that decides the gate counts: servers may well hand out
@@ -94,6 +124,8 @@ fn sighting(source: &Source, verdict: Verdict) -> Sighting {
 #[cfg(test)]
 mod tests {
     use crate::judge::gate::GateName;
+    use crate::reading::answer::Source;
+    use crate::reading::survey::Survey;
     use crate::test;
 
     #[test]
@@ -110,6 +142,22 @@ mod tests {
                 found[0].remark.contains("at serial 7; ns2.harrowdns.example (127.53.2.2) is at serial 6")
             );
         }
+    }
+
+    #[test]
+    fn servers_of_different_providers_are_not_said_to_copy_from_each_other() {
+        let host = "onswick.example";
+        let mut survey = test::survey(host, &test::healthy(host));
+        test::second(&mut survey, &["@ SOA 6", "@ NS ns1.harrowdns.example"]);
+        let told = |survey: &Survey| test::judge(&test::domain(host), survey).remove(0).remedy;
+        assert!(told(&survey).contains("copy from each other, usually within minutes"));
+
+        let other = Source::Authority { server: "ns1.tidewell.test".into(), address: [127, 53, 2, 2].into() };
+        let second = survey.readings.iter_mut().filter(|reading| reading.source == test::authority(2));
+        second.for_each(|reading| reading.source = other.clone());
+        let told = told(&survey);
+        assert!(told.contains("different domains (harrowdns.example, tidewell.test)"), "{told}");
+        assert!(told.contains("enter the records at each provider"), "{told}");
     }
 
     #[test]

@@ -16,6 +16,7 @@ use crate::judge::policy::Fronting;
 use crate::judge::preflight::{self, Check, CheckName, CheckState};
 use crate::judge::verdict::Verdict;
 use crate::judge::waiting::{self, Wait};
+use crate::reading::answer::Reading;
 use crate::reading::survey::{Survey, ZoneView};
 use crate::reading::trust::Signed;
 use crate::sheet::line::Choice;
@@ -99,8 +100,16 @@ fn unread(survey: &Survey) -> Judged {
                 .into(),
         ),
         ZoneView::Unreachable { zone, .. } => Unknown(format!("No name server of {zone} answers.")),
+        ZoneView::Found { .. } if survey.readings.iter().any(is_without_authority) => {
+            Unknown("The name servers answer, but none with authority (the AA bit is missing).".into())
+        }
         ZoneView::Found { .. } => Unknown("No authoritative server gave a usable answer.".into()),
     }
+}
+
+/// Whether a server of the zone has answered, and not as one that is an authority for it.
+fn is_without_authority(reading: &Reading) -> bool {
+    reading.is_lame() && reading.answer().is_some()
 }
 
 /// A token that proved ownership in time goes on proving it.
