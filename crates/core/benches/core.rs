@@ -188,6 +188,8 @@ fn survey(domain: &Domain, lines: &str, now: DateTime<Utc>) -> Survey {
         at: now,
         zone: ZoneView::Found { apex: ZONE.into(), servers: vec![server], delegation },
         readings,
+        samples: Vec::new(),
+        recent: Default::default(),
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,

@@ -115,6 +115,8 @@ fn survey(host: &'static str) -> impl Strategy<Value = Survey> {
         at: start(),
         zone,
         readings,
+        samples: Vec::new(),
+        recent: Default::default(),
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,

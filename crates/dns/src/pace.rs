@@ -267,7 +267,11 @@ mod tests {
         server.answered();
         assert_eq!(server.next(now), Next::Later(now + second), "an answer makes it no faster");
         assert_eq!(server.next(now + second * 9), Next::Query(1));
-        assert_eq!(server.next(now + second * 9), Next::Later(now + second * 10), "a late turn is made up by none");
+        assert_eq!(
+            server.next(now + second * 9),
+            Next::Later(now + second * 10),
+            "a late turn is made up by none"
+        );
 
         paces.set(address, Duration::ZERO);
         server.pace(paces.of(address));

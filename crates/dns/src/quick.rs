@@ -53,6 +53,8 @@ impl Surveyor {
                 at,
                 zone: known.view(&look.zone),
                 readings: Vec::with_capacity(6),
+                samples: Vec::new(),
+                recent: Default::default(),
                 followed: Vec::new(),
                 cuts: Vec::new(),
                 trust: None,

@@ -1,7 +1,7 @@
 //! All readings for one domain: of every address of the zone's own servers, and
 //! through every vantage.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::net::{IpAddr, SocketAddr};
 use std::time::{Duration, SystemTime};
 
@@ -27,6 +27,10 @@ use crate::vantage::Transport;
 use crate::walk::{Located, Walker};
 use crate::wire::{Mode, Reply};
 
+/// Further answers about the host that are asked for before visitors are led here, and where answers
+/// vary.
+const SAMPLES: usize = 3;
+const MORE_SAMPLES: usize = 6;
 /// Pauses before each question that a vantage is asked again, about a zone whose servers limit rates.
 const VANTAGE_PAUSES: [Duration; 2] = [Duration::from_millis(500), Duration::from_millis(1500)];
 
@@ -105,6 +109,8 @@ impl Surveyor {
             at,
             zone,
             readings: Vec::new(),
+            samples: Vec::new(),
+            recent: Default::default(),
             followed: Vec::new(),
             trust: None,
             signed: None,
@@ -122,6 +128,10 @@ impl Surveyor {
 
         if let ZoneView::Found { apex, servers, .. } = survey.zone.clone() {
             survey.readings = self.ask_all(target, depth, &apex, &servers, round).await;
+            if depth == Depth::Full {
+                survey.samples = self.samples(target, &survey, round).await;
+                survey.remember(None);
+            }
             survey.followed = self.follow(target, &survey, round).await;
             if depth == Depth::Full {
                 self.add_trust(target, &mut survey, round).await;
@@ -245,6 +255,7 @@ impl Surveyor {
         let at_servers = async {
             let mut readings = self.put(self.plan(&list, apex, servers), round).await;
             self.ask_in_small_letters(target, &mut readings, round).await;
+            readings.extend(self.ask_beside_again(target, apex, servers, &readings, round).await);
             self.confirmed(&list, apex, servers, readings, round).await
         };
         let (mut readings, seen) = tokio::join!(at_servers, through_vantages);
@@ -267,7 +278,8 @@ impl Surveyor {
     async fn ask_in_small_letters(&self, target: &Target, readings: &mut [Reading], round: Round<'_>) {
         let must = target.must_be_there();
         let is_missing = |reading: &Reading| {
-            let is_wanted = must.iter().any(|(name, rtype)| reading.name == **name && reading.rtype == *rtype);
+            let is_wanted =
+                must.iter().any(|(name, rtype)| reading.name == **name && reading.rtype == *rtype);
             is_wanted && reading.answer().is_some_and(<[_]>::is_empty)
         };
 
@@ -301,6 +313,31 @@ impl Surveyor {
         }
     }
 
+    /// Asks for another name that nobody publishes, where a wildcard answered for the first: it may
+    /// choose its answers by the name.
+    async fn ask_beside_again(
+        &self,
+        target: &Target,
+        apex: &str,
+        servers: &[Authority],
+        readings: &[Reading],
+        round: Round<'_>,
+    ) -> Vec<Reading> {
+        let beside = target.beside(&target.routed);
+        let answers = readings.iter().filter(|r| r.rtype == RecordType::A && r.name == beside);
+        if !answers.into_iter().any(|reading| !addresses_in(reading).is_empty()) {
+            return Vec::new();
+        }
+
+        let name = target.beside_again(&target.routed);
+        let list = [RecordType::A, RecordType::Aaaa].map(|rtype| Question {
+            name: name.clone(),
+            rtype,
+            vantages: false,
+        });
+        self.put(self.plan(&list, apex, servers), round).await
+    }
+
     /// Asks the vantages again, one question after the other, for what they did not get of a zone
     /// whose servers limit rates: they ask as fast as we do.
     async fn ask_vantages_slowly(&self, readings: &[Reading], seen: &mut [Reading], round: Round<'_>) {
@@ -310,7 +347,9 @@ impl Surveyor {
         };
         for pause in VANTAGE_PAUSES {
             let failed: Vec<usize> = (0..seen.len())
-                .filter(|place| seen[*place].answer().is_none() && is_served(&seen[*place].name, seen[*place].rtype))
+                .filter(|place| {
+                    seen[*place].answer().is_none() && is_served(&seen[*place].name, seen[*place].rtype)
+                })
                 .collect();
             for place in failed {
                 let before = &seen[place];
@@ -331,6 +370,55 @@ impl Surveyor {
                 }
             }
         }
+    }
+
+    /// Further answers about the host, where one is not enough: before visitors are led here, since
+    /// the next one may lead elsewhere, and wherever answers differ or have only some of our
+    /// addresses, which may be handed out by turns.
+    async fn samples(&self, target: &Target, survey: &Survey, round: Round<'_>) -> Vec<Reading> {
+        let mut samples = Vec::new();
+        let of_host = |readings: &[Reading]| {
+            let is_meant = |reading: &&Reading| {
+                let is_address = matches!(reading.rtype, RecordType::A | RecordType::Aaaa);
+                reading.source.is_authority() && reading.name == target.routed && is_address
+            };
+            readings.iter().filter(is_meant).cloned().collect::<Vec<_>>()
+        };
+
+        let first = of_host(&survey.readings);
+        let is_there = first.iter().any(|reading| !addresses_in(reading).is_empty() || reading.is_alias());
+        if target.is_unrouted && is_there {
+            samples.extend(self.sample(target, survey, &[RecordType::A], SAMPLES, round).await);
+        }
+
+        let seen = [first, samples.clone()].concat();
+        if is_there && (vary(&seen) || seen.iter().any(|reading| is_part(reading, &target.addresses))) {
+            let both = [RecordType::A, RecordType::Aaaa];
+            samples.extend(self.sample(target, survey, &both, MORE_SAMPLES, round).await);
+        }
+        samples
+    }
+
+    /// Asks each server so many times about the host, one time after the other.
+    async fn sample(
+        &self,
+        target: &Target,
+        survey: &Survey,
+        types: &[RecordType],
+        times: usize,
+        round: Round<'_>,
+    ) -> Vec<Reading> {
+        let Some(apex) = survey.apex() else { return Vec::new() };
+        let list: Vec<_> = types
+            .iter()
+            .map(|rtype| Question { name: target.routed.clone(), rtype: *rtype, vantages: false })
+            .collect();
+
+        let mut samples = Vec::new();
+        for _ in 0..times {
+            samples.extend(self.put(self.plan(&list, apex, survey.servers()), round).await);
+        }
+        samples
     }
 
     /// Where servers differ, the zone may have been edited between two
@@ -467,11 +555,31 @@ fn differ(readings: &[Reading], question: &Question) -> bool {
     answers.any(|other| Some(other) != first)
 }
 
+/// Whether a server has given different answers to the same question.
+fn vary(readings: &[Reading]) -> bool {
+    readings.iter().any(|one| {
+        let mut others = readings.iter().filter(|o| o.source == one.source && o.rtype == one.rtype);
+        others.any(|other| sorted(one).is_some() && sorted(other).is_some() && sorted(one) != sorted(other))
+    })
+}
+
+/// Whether an answer has some of our addresses of one kind, and neither all nor any other.
+fn is_part(reading: &Reading, ours: &BTreeSet<IpAddr>) -> bool {
+    let found = addresses_in(reading);
+    let of_kind = |address: &&IpAddr| address.is_ipv4() == (reading.rtype == RecordType::A);
+    !found.is_empty() && found.is_subset(ours) && found.len() < ours.iter().filter(of_kind).count()
+}
+
 /// The records of a usable answer, in an order of their own.
 fn sorted(reading: &Reading) -> Option<Vec<(&DnsName, &RecordData)>> {
     let mut records: Vec<_> = reading.answer()?.iter().map(|r| (&r.owner, &r.data)).collect();
     records.sort();
     Some(records)
+}
+
+/// The addresses in an answer.
+fn addresses_in(reading: &Reading) -> BTreeSet<IpAddr> {
+    reading.answer().unwrap_or_default().iter().filter_map(|record| address(&record.data)).collect()
 }
 
 pub(crate) fn ask(server: SocketAddr, question: &Question, mode: Mode) -> Ask {

@@ -35,8 +35,7 @@ const MAX_REFERRALS: usize = 16;
 /// Name servers whose own addresses need a walk, nested.
 const MAX_DEPTH: usize = 4;
 /// Pauses before a zone is asked once more whose servers have answered not long ago.
-const PAUSES: [Duration; 3] =
-    [Duration::from_millis(100), Duration::from_secs(1), Duration::from_secs(2)];
+const PAUSES: [Duration; 3] = [Duration::from_millis(100), Duration::from_secs(1), Duration::from_secs(2)];
 /// Zones and cuts that are remembered at most; what has run out goes first.
 const MOST_REMEMBERED: usize = 200_000;
 

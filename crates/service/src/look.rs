@@ -53,7 +53,8 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
         record.domain.mail_before = baseline.mail();
     }
 
-    let survey = app.surveyor.survey(&target, Depth::Full).await;
+    let mut survey = app.surveyor.survey(&target, Depth::Full).await;
+    survey.remember(record.survey.as_ref());
     let mut evidence = known(app, &record, &survey).await?;
     let outcome = judge(app, &record, &survey, &mut evidence).await;
 
@@ -123,7 +124,8 @@ pub(crate) async fn watch(app: &App, lease: &Lease) -> anyhow::Result<()> {
 /// and nothing ordered.
 pub(crate) async fn preflight(app: &App, record: &DomainRecord) -> anyhow::Result<Vec<Check>> {
     let config = &app.config;
-    let survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
+    let mut survey = app.surveyor.survey(&record.domain.target(&config.platform), Depth::Full).await;
+    survey.remember(record.survey.as_ref());
     let mut evidence = known(app, record, &survey).await?;
     evidence.budget = app.looks.spent(&inquiry(app, record), evidence.certificate.is_some()).await?;
     judge(app, record, &survey, &mut evidence).await;

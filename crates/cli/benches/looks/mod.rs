@@ -109,6 +109,8 @@ fn silent(record: &DomainRecord) -> Survey {
         at: Utc::now(),
         zone: ZoneView::Unreachable { zone: record.domain.zone.clone(), tried: Vec::new(), delegation: None },
         readings: Vec::new(),
+        samples: Vec::new(),
+        recent: Default::default(),
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,

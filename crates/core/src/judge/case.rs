@@ -4,7 +4,7 @@
 use std::borrow::Cow;
 use std::cell::OnceCell;
 use std::collections::{BTreeSet, HashSet};
-use std::net::IpAddr;
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use chrono::{DateTime, Utc};
 
@@ -14,6 +14,7 @@ use crate::judge::edit::{Edit, EditKind};
 use crate::judge::evidence::{Evidence, KnownToken};
 use crate::judge::policy::Policy;
 use crate::judge::sighting::Sighting;
+use crate::judge::variation::Variation;
 use crate::judge::verdict::{self, AddressSplit, Expected, Verdict};
 use crate::name::dns::{self, DnsName};
 use crate::name::mask;
@@ -66,7 +67,9 @@ pub struct Case<'a> {
     pub servers: Vec<&'a Source>,
     /// Each vantage that was asked, once.
     pub vantages: Vec<&'a Source>,
-    /// What each authoritative server that answered says about the host.
+    /// How the answers about the host vary.
+    pub variation: Variation,
+    /// What each authoritative server that answered says about the host, by turns as a whole.
     pub views: Vec<(&'a Source, HostView)>,
     /// A name beside the host that nobody publishes.
     beside: DnsName,
@@ -94,7 +97,11 @@ impl<'a> Case<'a> {
         let expected = Expected::new(&sheet, &domain.ingress, survey);
         let (servers, vantages): (Vec<_>, Vec<_>) =
             survey.sources().into_iter().partition(|source| source.is_authority());
-        let views = survey.views_of(servers.iter().copied());
+        let variation = Variation::of(survey);
+        let mut views = survey.views_of(servers.iter().copied());
+        if variation.by_turns {
+            views.iter_mut().for_each(|(_, view)| *view = variation.whole(view));
+        }
         let owners = owners(&sheet, survey, &servers, &vantages);
         let verdict = worst(&expected, &views);
         let target = domain.target(platform);
@@ -113,6 +120,7 @@ impl<'a> Case<'a> {
             expected,
             servers,
             vantages,
+            variation,
             views,
             sheet,
             owners,
@@ -235,7 +243,8 @@ impl<'a> Case<'a> {
     }
 
     /// Whether what `source` says about a name comes from a wildcard (RFC 4592):
-    /// a name beside it, that nobody publishes, has it too.
+    /// a name beside it, that nobody publishes, has it too. A wildcard may hand out its addresses
+    /// by turns, or choose them by the name that is asked for.
     pub fn is_from_wildcard(&self, source: &Source, name: &str, rtype: RecordType) -> bool {
         if name.starts_with("*.") || self.sheet.zone == *name {
             return false;
@@ -244,7 +253,33 @@ impl<'a> Case<'a> {
         // Mostly nothing is there.
         let is_there = self.said_at(source, &beside, rtype).next().is_some();
         let said = |name| self.said_at(source, name, rtype).collect::<BTreeSet<_>>();
-        is_there && said(name) == said(&beside)
+        if !is_there {
+            return false;
+        }
+
+        let (here, there) = (said(name), said(&beside));
+        let is_by_turns =
+            || self.variation.by_turns && there.iter().all(|d| self.variation.handed_out.contains(*d));
+        here == there
+            || (self.sheet.routed == *name
+                && (is_by_turns() || self.is_by_name(&here, &there, source, rtype)))
+    }
+
+    /// Whether a wildcard gives every name addresses of its own, from the same networks: two names
+    /// that nobody publishes have different ones.
+    fn is_by_name(
+        &self,
+        here: &BTreeSet<&RecordData>,
+        there: &BTreeSet<&RecordData>,
+        source: &Source,
+        rtype: RecordType,
+    ) -> bool {
+        let other = self.target.beside_again(&self.sheet.routed);
+        let elsewhere = self.said_at(source, &other, rtype).collect::<BTreeSet<_>>();
+        let networks: HashSet<_> = there.iter().chain(&elsewhere).filter_map(|data| network(data)).collect();
+
+        let is_chosen = !elsewhere.is_empty() && elsewhere != *there;
+        is_chosen && here.iter().all(|data| network(data).is_some_and(|network| networks.contains(&network)))
     }
 
     /// A name beside another that nobody publishes. The host's is asked for most.
@@ -405,6 +440,21 @@ impl<'a> Case<'a> {
             }
         }
         sightings
+    }
+}
+
+/// The network that an address is in, as one is mostly handed out (a /24 or a /48).
+fn network(data: &RecordData) -> Option<IpAddr> {
+    match data {
+        RecordData::A(address) => {
+            let [a, b, c, _] = address.octets();
+            Some(Ipv4Addr::new(a, b, c, 0).into())
+        }
+        RecordData::Aaaa(address) => {
+            let [a, b, c, ..] = address.segments();
+            Some(Ipv6Addr::new(a, b, c, 0, 0, 0, 0, 0).into())
+        }
+        _ => None,
     }
 }
 

@@ -31,6 +31,8 @@ crate::spelled! {
         NameUnanswered = "name-unanswered",
         /// A listed name server does not serve the zone.
         ServerLame = "server-lame",
+        /// By turns or by region, visitors are led elsewhere.
+        AnswersVary = "answers-vary",
         /// Some of the zone's servers hold the records, others not.
         ServersDisagree = "servers-disagree",
         /// A full name was typed into a box that adds the zone.

@@ -193,6 +193,8 @@ impl Domain {
         let canonical = self.ingress.canonical.for_site(self.label());
         let mut target = Target::new(&self.subject(), platform, canonical).with_token(&self.token);
         target.is_unproved = !self.gates.get(GateName::Ownership).state.is_reached();
+        target.is_unrouted = !self.gates.passed(GateName::Routing) || self.gates.are_in_doubt();
+        target.addresses = self.ingress.addresses();
         match self.ties.proof_at {
             ProofAt::Host => target,
             ProofAt::Zone => target.proved_at(platform.challenge_name(&self.zone)),

@@ -24,5 +24,6 @@ pub mod sighting;
 pub mod standing;
 pub mod step;
 pub mod todo;
+pub mod variation;
 pub mod verdict;
 pub mod waiting;

@@ -75,6 +75,7 @@ fn undoubted(case: &Case<'_>, outlook: &Outlook<'_>) -> DateTime<Utc> {
 pub(crate) fn quick(case: &Case<'_>, outlook: &Outlook<'_>) -> Option<i64> {
     let is_under_way = outlook.action.is_some()
         || case.domain.ties.standing.contest().is_some()
+        || case.variation.is_any()
         || is_renewal_due(case)
         || outlook.cache_ends().is_some()
         || outlook.gates.are_in_doubt();

@@ -25,8 +25,9 @@ pub fn list(case: &Case<'_>, findings: &[Finding]) -> Vec<Edit> {
 
     let mut list = List::default();
     list.add(GateName::Ownership, ownership(case));
-    // Behind a proxy the records themselves are right, as far as can be seen.
-    if !findings.iter().any(|f| f.code == Code::Fronted) {
+    // Behind a proxy the records themselves are right, as far as can be seen; and what is handed out
+    // by turns is no record that could be edited.
+    if !findings.iter().any(|f| matches!(f.code, Code::Fronted | Code::AnswersVary)) {
         list.add(GateName::Routing, routing(case));
     }
     list.add(GateName::Certificate, certificate(case));

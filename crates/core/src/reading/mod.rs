@@ -9,6 +9,7 @@ pub mod delegation;
 pub mod fingerprint;
 pub mod method;
 pub mod octets;
+pub mod recent;
 pub mod record;
 pub mod registration;
 pub mod survey;

@@ -12,6 +12,7 @@ use crate::name::mask;
 use crate::reading::answer::{Reading, Source};
 use crate::reading::cut::Cut;
 use crate::reading::delegation::Delegation;
+use crate::reading::recent::Recent;
 use crate::reading::record::{Record, RecordData, RecordType};
 use crate::reading::target::Depth;
 use crate::reading::trust::{Signed, Trust};
@@ -29,6 +30,13 @@ pub struct Survey {
     pub zone: ZoneView,
     /// Every answer, authoritative servers first.
     pub readings: Vec<Reading>,
+    /// Further answers of the zone's servers about the host in the same check, in the order in which
+    /// they came; what is to be remembered of them stands in `recent`.
+    #[serde(skip)]
+    pub samples: Vec<Reading>,
+    /// What was seen at the host over the last checks.
+    #[serde(default, skip_serializing_if = "Recent::is_empty")]
+    pub recent: Recent,
     /// Where aliases lead that go out of the zone.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub followed: Vec<Followed>,
@@ -149,6 +157,11 @@ impl Survey {
             ZoneView::Found { apex, .. } => Some(apex),
             _ => None,
         }
+    }
+
+    /// Takes in what was seen up to the survey before it, if there was one.
+    pub fn remember(&mut self, before: Option<&Self>) {
+        self.recent = Recent::after(before, self);
     }
 
     /// The addresses of the zone's servers that were asked.

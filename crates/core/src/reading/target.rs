@@ -1,6 +1,7 @@
 //! What a survey asks, and how much.
 
 use std::collections::BTreeSet;
+use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 
@@ -42,6 +43,11 @@ pub struct Target {
     pub token: Option<String>,
     /// Whether the token is still to prove anything.
     pub is_unproved: bool,
+    /// Whether visitors are still to be led here, or it is in doubt that they are: then one answer
+    /// about the host is not enough, since the next may be another.
+    pub is_unrouted: bool,
+    /// The addresses of the ingress.
+    pub addresses: BTreeSet<IpAddr>,
 }
 
 /// One thing to ask.
@@ -81,6 +87,8 @@ impl Target {
             acme: by_dns.then(|| host.child(ACME_LABEL)),
             token: None,
             is_unproved: true,
+            is_unrouted: true,
+            addresses: BTreeSet::new(),
         }
     }
 
@@ -102,11 +110,7 @@ impl Target {
 
     /// Names and types of what must be there for the first two gates to pass.
     pub fn must_be_there(&self) -> [(&DnsName, RecordType); 3] {
-        [
-            (&self.challenge, RecordType::Txt),
-            (&self.routed, RecordType::A),
-            (&self.routed, RecordType::Aaaa),
-        ]
+        [(&self.challenge, RecordType::Txt), (&self.routed, RecordType::A), (&self.routed, RecordType::Aaaa)]
     }
 
     /// What to ask, once the zone is known.
@@ -196,9 +200,14 @@ impl Target {
         DnsName::new(format!("_{}-probe.{}", self.brand, dns::parent(name)))
     }
 
+    /// Another such name: a wildcard may choose what it answers by the name.
+    pub fn beside_again(&self, name: &str) -> DnsName {
+        DnsName::new(format!("_{}-probe-again.{}", self.brand, dns::parent(name)))
+    }
+
     /// Whether a name is one that nobody publishes, asked for to see whether a wildcard answers.
     pub fn is_probe(&self, name: &DnsName) -> bool {
-        self.beside(name) == *name
+        self.beside(name) == *name || self.beside_again(name) == *name
     }
 
     /// Asks beside every name of the zone that is asked for.

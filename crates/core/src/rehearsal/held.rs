@@ -41,6 +41,8 @@ pub(super) fn survey(file: &ZoneFile, domain: &Domain, platform: &Platform, at: 
         at,
         zone,
         readings,
+        samples: Vec::new(),
+        recent: Default::default(),
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,

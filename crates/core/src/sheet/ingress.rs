@@ -1,7 +1,7 @@
 //! Where traffic must land.
 
 use std::collections::BTreeSet;
-use std::net::{Ipv4Addr, Ipv6Addr};
+use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -31,6 +31,14 @@ pub struct Ingress {
     /// Whether a subdomain may have the addresses instead of a CNAME.
     #[serde(default = "yes")]
     pub subdomain_addresses: bool,
+}
+
+impl Ingress {
+    /// Its addresses of both kinds.
+    pub fn addresses(&self) -> BTreeSet<IpAddr> {
+        let six = self.ipv6.iter().copied().map(IpAddr::from);
+        self.ipv4.iter().copied().map(IpAddr::from).chain(six).collect()
+    }
 }
 
 fn yes() -> bool {

@@ -269,6 +269,8 @@ fn assembled(host: Hostname, routed: DnsName, readings: Vec<Reading>) -> Survey 
         at: now(),
         zone: found(),
         readings,
+        samples: Vec::new(),
+        recent: Default::default(),
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,

@@ -115,6 +115,8 @@ fn survey(record: &DomainRecord) -> Survey {
         at: Utc::now(),
         zone,
         readings: Vec::new(),
+        samples: Vec::new(),
+        recent: Default::default(),
         followed: Vec::new(),
         cuts: Vec::new(),
         trust: None,

@@ -13,6 +13,7 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Routing,
     about: "The name has A records, and none of them is the platform's: the former host still serves it.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::Fronted,
         Code::ServersDisagree,
         Code::ChoicesMixed,

@@ -14,6 +14,7 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Routing,
     about: "Some of the platform's addresses are published and others are missing.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::ServersDisagree,
         Code::ChoicesMixed,
         Code::CnameBesideOthers,

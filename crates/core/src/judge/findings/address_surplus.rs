@@ -13,6 +13,7 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Routing,
     about: "Beside the platform's A records stands another one, which takes its share of the visitors.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::ServersDisagree,
         Code::ChoicesMixed,
         Code::CnameBesideOthers,

@@ -15,7 +15,7 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Routing,
     about: "The sheet offers choices, and parts of two of them are published: a CNAME beside addresses, or \
             the platform's name servers beside others.",
-    yields: Yields::To(&[Code::ServersDisagree, Code::CnameAtApex]),
+    yields: Yields::To(&[Code::AnswersVary, Code::ServersDisagree, Code::CnameAtApex]),
     detect,
 };
 

@@ -17,6 +17,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "Records of other types stand at the name. A CNAME stands alone (RFC 1034, section 3.6.2), so \
             editors refuse to add it, or servers hand out one or the other.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::ServersDisagree,
         Code::CnameAtApex,
         Code::ChoicesMixed,

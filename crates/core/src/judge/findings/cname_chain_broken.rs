@@ -17,6 +17,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "The CNAME points at a name that does not exist, has no address, or leads back in a circle: a \
             slip of the pen in the target, or a host that was given up.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::Fronted,
         Code::ServersDisagree,
         Code::ValueDoubled,

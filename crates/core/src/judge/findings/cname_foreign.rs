@@ -14,6 +14,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "The name has a CNAME record that points at another host than the platform's, usually one left \
             by the former host.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::Fronted,
         Code::ServersDisagree,
         Code::ValueDoubled,

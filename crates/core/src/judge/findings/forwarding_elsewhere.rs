@@ -14,6 +14,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "The name stands at a web forwarder, which sends every visitor on to another address: a service \
             of the DNS editor that was once switched on, and that puts its own records in.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::Fronted,
         Code::ServersDisagree,
         Code::ChoicesMixed,

@@ -14,6 +14,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "The addresses are somebody else's, and yet the platform is reached through them: a proxy stands \
             in front. Whether that is good enough is for the platform to say.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::ServersDisagree,
         Code::ChoicesMixed,
         Code::CnameBesideOthers,

@@ -14,6 +14,7 @@ pub(super) const ENTRY: Entry = Entry {
     about: "An AAAA record of the former host is left. Visitors with IPv6, and certification authorities, \
             which try IPv6 first, go there.",
     yields: Yields::To(&[
+        Code::AnswersVary,
         Code::ServersDisagree,
         Code::ChoicesMixed,
         Code::CnameBesideOthers,

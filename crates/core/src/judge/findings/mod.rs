@@ -10,6 +10,7 @@ mod address_foreign;
 mod address_partial;
 mod address_surplus;
 mod allowance_reached;
+mod answers_vary;
 mod caa_forbids;
 mod caa_unreadable;
 mod certificate_expiring;
@@ -75,6 +76,7 @@ pub static CATALOGUE: &[&Entry] = &[
     &tcp_closed::ENTRY,
     &edns_refused::ENTRY,
     &name_unanswered::ENTRY,
+    &answers_vary::ENTRY,
     &servers_disagree::ENTRY,
     &dname_above::ENTRY,
     &host_doubled::ENTRY,

@@ -155,7 +155,8 @@ mod tests {
         }
         let found = test::judge(&test::domain(host), &survey);
         assert_eq!(test::codes(&found), ["server-lame"]);
-        let start = "Ask your DNS operator to have ns1.harrowdns.example answer with authority for onswick.example";
+        let start =
+            "Ask your DNS operator to have ns1.harrowdns.example answer with authority for onswick.example";
         assert!(found[0].remedy.starts_with(start), "{}", found[0].remedy);
     }
 

@@ -22,7 +22,8 @@ pub(super) const ENTRY: Entry = Entry {
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let short: Vec<&Reading> = case.survey.readings.iter().filter(|r| is_short(case, r)).collect();
-    let is_needed = |reading: &Reading| reading.name == case.sheet.challenge || reading.name == case.sheet.routed;
+    let is_needed =
+        |reading: &Reading| reading.name == case.sheet.challenge || reading.name == case.sheet.routed;
     let first = *short.iter().find(|reading| is_needed(reading)).or_else(|| short.first())?;
     let name = &first.name;
 
@@ -83,7 +84,8 @@ mod tests {
         let host = "timetable.onswick.example";
         let short = Outcome::Short { reason: "its TCP port is closed".into() };
         let mut survey = test::survey(host, &test::healthy(host));
-        let cut = ["_quaymark-challenge.timetable.onswick.example", "_quaymark-probe.timetable.onswick.example"];
+        let cut =
+            ["_quaymark-challenge.timetable.onswick.example", "_quaymark-probe.timetable.onswick.example"];
         let readings = survey.readings.iter_mut().filter(|reading| cut.contains(&reading.name.as_str()));
         readings.for_each(|r| r.outcome = short.clone());
         let found = test::judge(&test::domain(host), &survey);

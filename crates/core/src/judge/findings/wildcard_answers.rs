@@ -35,15 +35,19 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
     let star = star(case, purpose);
     let mut edits: Vec<_> = lines.into_iter().map(|line| case.publish(line)).collect();
-    for kept in case.edit_records(EditKind::Keep, &held) {
+    // What it hands out by turns is another record each time.
+    let kept = if case.variation.by_turns { Vec::new() } else { case.edit_records(EditKind::Keep, &held) };
+    for kept in kept {
         edits.push(Edit { owner: star.clone(), host_field: case.sheet.host_field(&star), ..kept });
     }
 
     Some(Diagnosis {
         gate: Some(GateName::of(purpose)),
         remedy: format!(
-            "{} The wildcard answers for every name that has no record of its own; a record at the name comes first.",
-            sentences(&edits)
+            "{} The wildcard at {} answers for every name that has no record of its own; a record at the name comes \
+             first.",
+            sentences(&edits),
+            case.sheet.host_field(&star)
         ),
         remark: "A name beside it, which nobody publishes, gives the same answer.".into(),
         evidence: Sighting::of_all(&held),

@@ -16,7 +16,7 @@ pub(super) const ENTRY: Entry = Entry {
     gate: GateName::Routing,
     about: "The value is the one on the sheet, but the wrong type was chosen in the editor: a target as \
             text or mail host, or addresses where only a CNAME will do.",
-    yields: Yields::To(&[Code::ServersDisagree]),
+    yields: Yields::To(&[Code::AnswersVary, Code::ServersDisagree]),
     detect,
 };
 

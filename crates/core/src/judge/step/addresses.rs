@@ -5,6 +5,7 @@ use std::net::IpAddr;
 
 use crate::judge::behind::Foreign;
 use crate::judge::domain::Domain;
+use crate::judge::variation::Variation;
 use crate::judge::verdict::{Expected, Verdict};
 use crate::name::platform::Platform;
 use crate::reading::survey::Survey;
@@ -15,10 +16,15 @@ pub fn addresses_to_probe(domain: &Domain, platform: &Platform, survey: &Survey)
     let sheet = domain.sheet(platform, survey.apex().unwrap_or(&domain.zone), None);
     let expected = Expected::new(&sheet, &domain.ingress, survey);
 
-    let mut views = survey.vantages().filter_map(|source| survey.host_view(source));
-    let Some(view) = views.find(|view| expected.routing(Some(view)) == Verdict::Match) else {
-        return Vec::new();
-    };
+    let variation = Variation::of(survey);
+    let mut views = survey.vantages().filter_map(|source| Some((source, survey.host_view(source)?)));
+    let found = views.find_map(|(source, view)| match expected.routing(Some(&view)) {
+        Verdict::Match => Some(view),
+        // By turns any of them may be what a visitor gets.
+        _ if variation.grants(source, &view, &domain.ingress) => Some(variation.whole(&view)),
+        _ => None,
+    });
+    let Some(view) = found else { return Vec::new() };
 
     let six = view.ipv6.into_iter().map(IpAddr::from);
     six.chain(view.ipv4.into_iter().map(IpAddr::from)).collect()

@@ -182,9 +182,9 @@ pub fn step(
 
     let served = Served::of(&case);
     let fingerprint = case.survey.fingerprint();
-    // Where a look is cut short another part is missing each time: whether anything has moved
-    // shows in what it comes to.
-    let has_moved = if case.survey.cuts.is_empty() {
+    // Where a look is cut short another part is missing each time, and where answers vary another
+    // one comes: whether anything has moved shows in what it comes to.
+    let has_moved = if case.survey.cuts.is_empty() && !case.variation.is_any() {
         Some(fingerprint) != domain.fingerprint || gates != domain.gates
     } else {
         gates.moved_from(&domain.gates).next().is_some()
