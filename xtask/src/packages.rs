@@ -21,8 +21,19 @@ const WANTED: [(&str, &str); 8] = [
     ("setpriv", "util-linux"),
 ];
 
-/// What the tests need beside that: a second world of other servers.
-const FOR_TESTS: [(&str, &str); 3] = [("named", "bind9"), ("nsd", "nsd"), ("pdns_recursor", "pdns-recursor")];
+/// What the tests need beside that: worlds of other servers.
+const FOR_TESTS: [(&str, &str); 10] = [
+    ("named", "bind9"),
+    ("dnssec-signzone", "bind9-utils"),
+    ("nsd", "nsd"),
+    ("pdns_recursor", "pdns-recursor"),
+    ("pdns_server", "pdns-server"),
+    ("/usr/share/doc/pdns-backend-bind", "pdns-backend-bind"),
+    ("dnsdist", "dnsdist"),
+    ("dnsmasq", "dnsmasq-base"),
+    ("gdnsd", "gdnsd"),
+    ("tinydns", "tinydns"),
+];
 
 /// What the tests of the core alone need: vectors, and programs that read zone
 /// files as the standards say.

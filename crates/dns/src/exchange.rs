@@ -11,7 +11,7 @@ use futures::future::join_all;
 use futures::stream;
 use nomenta_core::reading::answer::Rcode;
 use nomenta_core::reading::cut::Limit;
-use tokio::time::timeout_at;
+use tokio::time::{sleep, timeout_at};
 
 use crate::ask::{Answered, Ask, Got};
 use crate::bearing::Bearings;
@@ -38,6 +38,10 @@ const SLOWER: [Duration; 5] = [
 /// Questions by which it is found out whether a server that says nothing answers when it is asked
 /// slower.
 const SAMPLE: usize = 2;
+/// Questions, and one in so many of all, that a server must have answered only once it was asked
+/// slower, before it counts as one that limits rates.
+const LIMITED_AT_LEAST: usize = 3;
+const LIMITED_SHARE: usize = 5;
 /// Rounds in a row in which going slower did not help, after which it is not the pace.
 const FRUITLESS: u32 = 2;
 
@@ -104,6 +108,10 @@ impl Exchange {
     }
 
     /// Asks again, ever slower, what a server has not answered while it answered other questions.
+    ///
+    /// The pauses are between the questions of this one look: others may ask the same server about
+    /// zones that have nothing to do with it. Only a server that has answered so much more once it
+    /// was asked slower is asked slowly by everybody.
     async fn slowly(&self, asks: &mut [Ask], answers: &mut [Answered], budget: &Budget) {
         let Some(server) = asks.first().map(|ask| ask.server) else { return };
         let mut left: Vec<usize> =
@@ -113,19 +121,25 @@ impl Exchange {
             return;
         }
 
+        let first_left = left.len();
         // One that says nothing at all any more is not worth a question for each that was put.
         let is_silent = left.len() == asks.len();
-        let before = self.paces.of(server);
         let mut found = None;
         let mut fruitless = 0;
-        for gap in SLOWER.into_iter().filter(|gap| *gap > before) {
-            self.paces.set(server, gap);
+        for gap in SLOWER.into_iter().filter(|gap| *gap > self.paces.of(server)) {
             let most = if is_silent && found.is_none() { SAMPLE } else { left.len() };
             let put = left[..most.min(left.len())].to_vec();
             put.iter().for_each(|place| asks[*place].lower = true);
 
-            let again: Vec<Ask> = put.iter().map(|place| asks[*place].clone()).collect();
-            for (place, answered) in put.iter().zip(self.put(&again, budget).await) {
+            let again = put.iter().enumerate().map(|(turn, place)| {
+                let ask = asks[*place].clone();
+                async move {
+                    sleep(gap * u32::try_from(turn + 1).unwrap_or(u32::MAX)).await;
+                    self.put(&[ask], budget).await.pop()
+                }
+            });
+            for (place, answered) in put.iter().zip(join_all(again).await) {
+                let Some(answered) = answered else { continue };
                 if !is_worth_patience(&answered.0) || matches!(answers[*place].0, Got::Late) {
                     answers[*place] = answered;
                 }
@@ -143,8 +157,11 @@ impl Exchange {
             }
         }
 
-        self.paces.set(server, found.unwrap_or(before));
-        if found.is_some() {
+        let helped = first_left - left.len();
+        if let Some(gap) =
+            found.filter(|_| helped >= LIMITED_AT_LEAST && helped * LIMITED_SHARE >= asks.len())
+        {
+            self.paces.set(server, gap);
             metrics::counter!("nomenta_dns_servers_slowed_total").increment(1);
         }
         if !left.is_empty() {
@@ -162,7 +179,7 @@ impl Exchange {
     fn hear(&self, asks: &[Ask], answers: &[Answered]) {
         let mut heard: Option<SocketAddr> = None;
         for (ask, (got, _)) in asks.iter().zip(answers) {
-            let is_usual = ask.extent == Extent::Usual && matches!(got, Got::Reply(_));
+            let is_usual = ask.extent == Extent::Usual && is_usable(got);
             if is_usual && heard != Some(ask.server) {
                 heard = Some(ask.server);
                 self.bearings.hear(ask.server);
@@ -331,6 +348,10 @@ fn is_worth_patience(got: &Got) -> bool {
         Got::Reply(reply) => matches!(reply.rcode, Rcode::Refused | Rcode::ServFail),
         Got::NoRoute | Got::Unread(_) => false,
     }
+}
+
+fn is_usable(got: &Got) -> bool {
+    matches!(got, Got::Reply(reply) if matches!(reply.rcode, Rcode::NoError | Rcode::NxDomain) && !reply.truncated)
 }
 
 fn is_turned_away(got: &Got) -> bool {

@@ -14,6 +14,7 @@ mod engine;
 mod exchange;
 mod follow;
 mod frame;
+mod glue;
 mod pace;
 mod quick;
 mod quota;

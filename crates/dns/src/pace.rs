@@ -43,7 +43,7 @@ impl Politeness {
 }
 
 /// How long a server that limits rates is asked slowly, before it is tried again as fast as others.
-const PACED: Duration = Duration::from_secs(3600);
+const PACED: Duration = Duration::from_secs(600);
 /// Servers that are asked slowly at most; those beyond are found out again each time.
 const MAX_PACED: usize = 50_000;
 

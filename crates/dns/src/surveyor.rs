@@ -129,6 +129,7 @@ impl Surveyor {
         if let ZoneView::Found { apex, servers, .. } = survey.zone.clone() {
             survey.readings = self.ask_all(target, depth, &apex, &servers, round).await;
             if depth == Depth::Full {
+                self.follow_moved_servers(target, &mut survey, round).await;
                 survey.samples = self.samples(target, &survey, round).await;
                 survey.remember(None);
             }
@@ -537,7 +538,7 @@ fn text(record: &Record) -> Option<String> {
     }
 }
 
-fn address(data: &RecordData) -> Option<IpAddr> {
+pub(crate) fn address(data: &RecordData) -> Option<IpAddr> {
     match data {
         RecordData::A(address) => Some((*address).into()),
         RecordData::Aaaa(address) => Some((*address).into()),

@@ -36,15 +36,16 @@ impl Surveyor {
         let Some(apex) = survey.apex().cloned() else { return };
         let is_refused = survey.readings.iter().any(Reading::is_refused_for_its_signatures);
         let is_signed_in_part = trust::is_signed_by_some(&starts(survey, &apex), survey.at);
-
-        if is_refused || is_signed_in_part {
-            survey.trust = Some(self.trust(survey, &apex, round).await);
-        }
         let is_about_proof = target.is_unproved && target.proofs().any(|name| survey.has_words_at(&name));
-        if is_about_proof || is_signed_in_part {
+
+        if is_about_proof || is_signed_in_part || is_refused {
             survey.signed = Some(self.signed(&apex, round).await);
         }
-        if is_about_proof && survey.signed == Some(Signed::Signed) {
+        let is_signed = survey.signed == Some(Signed::Signed);
+        if is_refused || (is_signed && trust::has_flaw(&starts(survey, &apex), survey.at)) {
+            survey.trust = Some(self.trust(survey, &apex, round).await);
+        }
+        if is_about_proof && is_signed {
             let checked = self.checked_aliases(target, survey, round).await;
             survey.readings.extend(checked);
         }
@@ -52,7 +53,7 @@ impl Surveyor {
 
     /// What can be seen of the zone's chain of trust.
     async fn trust(&self, survey: &Survey, apex: &DnsName, round: Round<'_>) -> Trust {
-        let above = self.walker.above(apex);
+        let (_, above) = self.walker.above(apex);
         let servers = survey.servers();
         let (signers, keys, soa, mut answers) = tokio::join!(
             self.trust_records(&above, apex, RecordType::Ds, round),
@@ -85,7 +86,7 @@ impl Surveyor {
 
     /// Whether validators have to check the signatures of the zone (RFC 4035, section 5.2).
     async fn signed(&self, apex: &DnsName, round: Round<'_>) -> Signed {
-        let above = self.walker.above(apex);
+        let (_, above) = self.walker.above(apex);
         match self.trust_records(&above, apex, RecordType::Ds, round).await {
             None => Signed::Untold,
             Some(records) if !is_vouched(&records) => Signed::Unsigned,
@@ -108,9 +109,9 @@ impl Surveyor {
     /// Whether every zone above vouches for the one below it, from the root on: a DS record below
     /// an unsigned zone is one that nobody can check.
     async fn is_vouched_from_the_root(&self, apex: &DnsName, round: Round<'_>) -> bool {
-        let mut zone = self.walker.zone_above(apex);
+        let (mut zone, _) = self.walker.above(apex);
         for _ in 0..MAX_ZONES {
-            let above = self.walker.above(&zone);
+            let (next, above) = self.walker.above(&zone);
             let (rtype, is_there): (_, fn(&[TrustRecord]) -> bool) = match zone.is_root() {
                 true => (RecordType::Dnskey, |records| !records.is_empty()),
                 false => (RecordType::Ds, is_vouched),
@@ -119,7 +120,7 @@ impl Surveyor {
                 Some(records) if !is_there(&records) => return false,
                 // Whoever does not say is no reason to ask for less.
                 _ if zone.is_root() => return true,
-                _ => zone = self.walker.zone_above(&zone),
+                _ => zone = next,
             }
         }
         true

@@ -129,14 +129,13 @@ impl Walker {
         located
     }
 
-    /// The servers of the zone above `apex`, as far as they are known; of the root its own.
-    pub(crate) fn above(&self, apex: &str) -> Vec<Authority> {
-        self.nearest(dns::parent(apex)).servers
-    }
-
-    /// The zone above `apex`, as far as it is known.
-    pub(crate) fn zone_above(&self, apex: &str) -> DnsName {
-        self.nearest(dns::parent(apex)).zone
+    /// The zone above `apex` and its servers, as far as they are known; the root's own of the root.
+    /// What was believed a moment ago is good enough here: the walk to `apex` has just gone by it.
+    pub(crate) fn above(&self, apex: &str) -> (DnsName, Vec<Authority>) {
+        let cache = self.cache.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = dns::climb(dns::parent(apex)).find_map(|name| cache.get(name).cloned());
+        let cut = known.unwrap_or_else(|| self.root());
+        (cut.zone, cut.servers)
     }
 
     fn root(&self) -> Cut {

@@ -5,18 +5,14 @@
 
 use std::fs::File;
 use std::net::{Ipv4Addr, SocketAddr, UdpSocket};
-use std::path::{Path, PathBuf};
-use std::process::Stdio;
+use std::path::PathBuf;
 
-use anyhow::{Context, ensure};
-use nix::sys::signal::Signal;
-use tokio::process::Command;
 use tokio::task::JoinSet;
 
-use crate::PATIENCE;
-use crate::daemon::{self, Daemon};
+use crate::daemon::Daemon;
 use crate::layout::FORMER;
-use crate::{Layout, alive, relay, stub, wait_for};
+use crate::servers::{Served, Servers, start_of_authority, zone};
+use crate::{Layout, relay, stub};
 
 /// The root, the registry, and the two servers of every other zone.
 pub const ROOT: Ipv4Addr = Ipv4Addr::new(127, 54, 0, 1);
@@ -69,7 +65,8 @@ impl Others {
         // Where the usual port is taken or not ours to take, PowerDNS cannot walk.
         let is_free = UdpSocket::bind((ROOT, DNS)).is_ok();
         let port = if is_free { DNS } else { layout.base_port + 20 };
-        let files = Files { folder: layout.folder("others")?, port, own_ports: layout.base_port + 21 };
+        let servers = Servers { folder: layout.folder("others")? };
+        let files = Files { servers, port, own_ports: layout.base_port + 21 };
 
         let root = [zone(".", root_text())];
         let registry = [
@@ -107,7 +104,7 @@ impl Others {
     pub fn replace(&self, zones: &[(String, String)]) -> anyhow::Result<()> {
         for (apex, text) in zones {
             for server in ["authority", "nsd"] {
-                self.files.write(&format!("{server}/{apex}.zone"), text)?;
+                self.files.servers.write(&format!("{server}/{apex}.zone"), text)?;
             }
         }
         self.daemons[AUTHORITY].reread();
@@ -147,23 +144,6 @@ impl Others {
     pub fn address(habit: stub::Habit) -> Ipv4Addr {
         habit.address(BLOCK)
     }
-}
-
-/// A zone and its master file.
-struct Served {
-    apex: String,
-    text: String,
-}
-
-fn zone(apex: &str, text: String) -> Served {
-    Served { apex: apex.to_owned(), text }
-}
-
-fn start_of_authority(apex: &str) -> String {
-    let origin = if apex == "." { String::new() } else { apex.to_owned() };
-    format!(
-        "$ORIGIN {origin}.\n$TTL 5\n@ SOA a.registry.example. hostmaster.registry.example. 1 3600 600 86400 2\n"
-    )
 }
 
 fn root_text() -> String {
@@ -219,7 +199,7 @@ fn platform_zones() -> [Served; 3] {
 
 /// Where the servers' files stand.
 struct Files {
-    folder: PathBuf,
+    servers: Servers,
     port: u16,
     /// First of the ports that BIND listens on.
     own_ports: u16,
@@ -231,26 +211,8 @@ impl Files {
         (Ipv4Addr::LOCALHOST, self.own_ports + place).into()
     }
 
-    fn write(&self, name: &str, text: &str) -> anyhow::Result<PathBuf> {
-        let path = self.folder.join(name);
-        if let Some(folder) = path.parent() {
-            std::fs::create_dir_all(folder)?;
-        }
-        std::fs::write(&path, text).with_context(|| format!("Cannot write {}", path.display()))?;
-        Ok(path)
-    }
-
-    /// Master files, each with its apex.
-    fn zones(&self, server: &str, zones: &[Served]) -> anyhow::Result<Vec<(String, PathBuf)>> {
-        let written = zones.iter().map(|zone| {
-            let name = if zone.apex == "." { "root" } else { &zone.apex };
-            Ok((zone.apex.clone(), self.write(&format!("{server}/{name}.zone"), &zone.text)?))
-        });
-        written.collect()
-    }
-
     fn bind_options(&self, server: &str, place: u16, more: &str) -> anyhow::Result<String> {
-        let folder = self.folder.join(server);
+        let folder = self.servers.folder.join(server);
         std::fs::create_dir_all(&folder)?;
         Ok(format!(
             "options {{ directory \"{0}\"; port {1}; listen-on port {2} {{ 127.0.0.1; }}; listen-on-v6 {{ none; }}; \
@@ -265,7 +227,7 @@ impl Files {
     /// BIND as an authoritative server.
     async fn bind(&self, server: &str, place: u16, zones: &[Served]) -> anyhow::Result<Daemon> {
         let mut text = self.bind_options(server, place, "recursion no; check-names primary ignore;")?;
-        for (apex, file) in self.zones(server, zones)? {
+        for (apex, file) in self.servers.zones(server, zones)? {
             text.push_str(&format!("zone \"{apex}\" {{ type primary; file \"{}\"; }};\n", file.display()));
         }
 
@@ -284,16 +246,17 @@ impl Files {
     }
 
     async fn named(&self, server: &str, text: &str, place: u16, probe: &str) -> anyhow::Result<Daemon> {
-        let file = self.write(&format!("{server}/named.conf"), text)?;
-        let mut command = self.command("named")?;
+        let file = self.servers.write(&format!("{server}/named.conf"), text)?;
+        let mut command = self.servers.command("named")?;
         command.arg("-g").arg("-4").arg("-c").arg(&file);
-        self.started(&format!("BIND, {server}"), command, &format!("{server}/log"), self.own(place), probe)
+        self.servers
+            .started(&format!("BIND, {server}"), command, &format!("{server}/log"), self.own(place), probe)
             .await
     }
 
     /// NSD, with the same zones.
     async fn nsd(&self, listen: &[Ipv4Addr], zones: &[Served]) -> anyhow::Result<Daemon> {
-        let folder = self.folder.join("nsd");
+        let folder = self.servers.folder.join("nsd");
         std::fs::create_dir_all(&folder)?;
         let addresses: String =
             listen.iter().map(|ip| format!("  ip-address: {ip}@{}\n", self.port)).collect();
@@ -303,19 +266,21 @@ impl Files {
              remote-control:\n  control-enable: no\n",
             folder.display()
         );
-        for (apex, file) in self.zones("nsd", zones)? {
+        for (apex, file) in self.servers.zones("nsd", zones)? {
             text.push_str(&format!("zone:\n  name: \"{apex}\"\n  zonefile: \"{}\"\n", file.display()));
         }
 
-        let file = self.write("nsd/nsd.conf", &text)?;
-        let mut command = self.command("nsd")?;
+        let file = self.servers.write("nsd/nsd.conf", &text)?;
+        let mut command = self.servers.command("nsd")?;
         command.arg("-d").arg("-c").arg(&file);
-        self.started("NSD", command, "nsd/log", (listen[0], self.port).into(), "harrowdns.example").await
+        self.servers
+            .started("NSD", command, "nsd/log", (listen[0], self.port).into(), "harrowdns.example")
+            .await
     }
 
     /// PowerDNS as a resolver, from the root down where it may.
     async fn powerdns(&self, listen: Ipv4Addr) -> anyhow::Result<Daemon> {
-        let folder = self.folder.join("powerdns");
+        let folder = self.servers.folder.join("powerdns");
         std::fs::create_dir_all(&folder)?;
         let way = match self.port {
             DNS => format!("hint-file={}", self.hints()?.display()),
@@ -329,44 +294,13 @@ impl Files {
             folder.display()
         );
 
-        self.write("powerdns/recursor.conf", &text)?;
-        let mut command = self.command("pdns_recursor")?;
+        self.servers.write("powerdns/recursor.conf", &text)?;
+        let mut command = self.servers.command("pdns_recursor")?;
         command.arg(format!("--config-dir={}", folder.display()));
-        self.started("PowerDNS", command, "powerdns/log", (listen, self.port).into(), "").await
+        self.servers.started("PowerDNS", command, "powerdns/log", (listen, self.port).into(), "").await
     }
 
     fn hints(&self) -> anyhow::Result<PathBuf> {
-        self.write("hints", &format!(". 3600 IN NS a.root.test.\na.root.test. 3600 IN A {ROOT}\n"))
-    }
-
-    /// With the rights that the port needs; it ends with whoever starts it.
-    fn command(&self, name: &str) -> anyhow::Result<Command> {
-        let path = daemon::program(name).with_context(|| format!("{name} is not installed."))?;
-        let mut command = Command::new("setpriv");
-        command
-            .args(["--pdeathsig", "TERM"])
-            .arg(path)
-            .current_dir(&self.folder)
-            .stdin(Stdio::null())
-            .process_group(0);
-        Ok(command)
-    }
-
-    async fn started(
-        &self,
-        name: &str,
-        command: Command,
-        log: &str,
-        address: SocketAddr,
-        probe: &str,
-    ) -> anyhow::Result<Daemon> {
-        let log: &Path = &self.folder.join(log);
-        let mut daemon = Daemon::start(name, command, log, Signal::SIGTERM)?;
-
-        wait_for(&format!("{name} answering"), PATIENCE, || alive::replies_about(address, probe))
-            .await
-            .or_else(|late| daemon.check().and(Err(late)))?;
-        ensure!(log.exists(), "{name} keeps no log");
-        Ok(daemon)
+        self.servers.write("hints", &format!(". 3600 IN NS a.root.test.\na.root.test. 3600 IN A {ROOT}\n"))
     }
 }

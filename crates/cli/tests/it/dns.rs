@@ -49,6 +49,8 @@ fn target(host: &str) -> Target {
         acme: None,
         token: None,
         is_unproved: true,
+        is_unrouted: false,
+        addresses: Default::default(),
     }
 }
 

@@ -99,8 +99,8 @@ impl<'a> Case<'a> {
             survey.sources().into_iter().partition(|source| source.is_authority());
         let variation = Variation::of(survey);
         let mut views = survey.views_of(servers.iter().copied());
-        if variation.by_turns {
-            views.iter_mut().for_each(|(_, view)| *view = variation.whole(view));
+        if variation.is_any() {
+            views.iter_mut().for_each(|(_, view)| *view = variation.whole(view, &domain.ingress));
         }
         let owners = owners(&sheet, survey, &servers, &vantages);
         let verdict = worst(&expected, &views);

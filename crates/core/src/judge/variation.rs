@@ -57,23 +57,25 @@ impl Variation {
         self.by_turns || !self.by_region.is_empty()
     }
 
-    /// What a server of a zone that answers by turns says about the host as a whole, where it said
-    /// `now`.
-    pub fn whole(&self, now: &HostView) -> HostView {
+    /// What a server of a zone whose answers vary says about the host as a whole, where it said
+    /// `now`: all that is handed out by turns, and those of our addresses that other regions get.
+    pub fn whole(&self, now: &HostView, ingress: &Ingress) -> HostView {
         let has_alias = self.handed_out.iter().any(|data| matches!(data, RecordData::Cname(_)));
-        if !self.by_turns || has_alias || now.cname().is_some() {
+        if has_alias || now.cname().is_some() {
             return now.clone();
         }
 
-        let (mut ipv4, mut ipv6) = (now.ipv4.clone(), now.ipv6.clone());
-        for data in &self.handed_out {
+        let elsewhere =
+            self.by_region.iter().flat_map(|(_, data)| data).filter(|data| is_address_of(data, ingress));
+        let mut whole = now.clone();
+        for data in self.handed_out.iter().chain(elsewhere) {
             match data {
-                RecordData::A(address) => drop(ipv4.insert(*address)),
-                RecordData::Aaaa(address) => drop(ipv6.insert(*address)),
+                RecordData::A(address) => drop(whole.ipv4.insert(*address)),
+                RecordData::Aaaa(address) => drop(whole.ipv6.insert(*address)),
                 _ => {}
             }
         }
-        HostView { ipv4, ipv6, ..now.clone() }
+        whole
     }
 
     /// What of it leads elsewhere, of all that is handed out by turns.
@@ -91,20 +93,30 @@ impl Variation {
         self.by_region.iter().filter(move |(_, data)| data.is_empty() || data.iter().any(is_foreign))
     }
 
-    /// Whether a vantage that got a part of our addresses, and nothing else, got what is handed out
-    /// there in turn.
-    pub fn grants(&self, vantage: &Source, view: &HostView, ingress: &Ingress) -> bool {
-        let is_meant = self.by_turns || self.by_region.iter().any(|(known, _)| known == vantage);
-        let is_ours = view.ipv4.is_subset(&ingress.ipv4) && view.ipv6.is_subset(&ingress.ipv6);
-        is_meant && is_ours && view.cname().is_none() && !view.has_no_address()
+    /// Whether whoever got a part of our addresses, and nothing else, got what is handed out by turns
+    /// or in a region.
+    pub fn grants(&self, view: &HostView, ingress: &Ingress) -> bool {
+        self.is_any() && is_part_of(view, ingress)
     }
+}
+
+/// Whether all that stands there is addresses of ours.
+pub fn is_part_of(view: &HostView, ingress: &Ingress) -> bool {
+    let is_ours = view.ipv4.is_subset(&ingress.ipv4) && view.ipv6.is_subset(&ingress.ipv6);
+    is_ours && view.cname().is_none() && !view.has_no_address()
 }
 
 fn is_ours(data: &RecordData, ingress: &Ingress, canonical: &DnsName) -> bool {
     match data {
+        RecordData::Cname(target) => target == canonical,
+        address => is_address_of(address, ingress),
+    }
+}
+
+fn is_address_of(data: &RecordData, ingress: &Ingress) -> bool {
+    match data {
         RecordData::A(address) => ingress.ipv4.contains(address),
         RecordData::Aaaa(address) => ingress.ipv6.contains(address),
-        RecordData::Cname(target) => target == canonical,
         _ => false,
     }
 }

@@ -51,8 +51,7 @@ pub fn waits(case: &Case<'_>) -> Vec<Wait> {
 
 fn wait(case: &Case<'_>, source: &Source) -> Wait {
     let view = case.survey.host_view(source);
-    let by_turns =
-        view.as_ref().is_some_and(|view| case.variation.grants(source, view, &case.domain.ingress));
+    let by_turns = view.as_ref().is_some_and(|view| case.variation.grants(view, &case.domain.ingress));
     let sees = case.expected.routing(view.as_ref()) == Verdict::Match || (by_turns && case.is_routed());
     // What its region is told is no older answer, and no wait makes it go.
     let is_regions = case.variation.by_region.iter().any(|(known, _)| known == source);

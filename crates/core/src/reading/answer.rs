@@ -179,6 +179,9 @@ pub struct Reading {
     pub signatures: Vec<Signature>,
 }
 
+/// Extended errors that say that signatures are refused (RFC 8914, sections 4.7 to 4.13).
+const OF_SIGNATURES: [u16; 7] = [6, 7, 8, 9, 10, 11, 12];
+
 /// An extended DNS error (RFC 8914, section 2).
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -240,10 +243,11 @@ impl Reading {
     }
 
     /// Whether a resolver gives the answer only when it is not to check any
-    /// signatures.
+    /// signatures, or says that they are what it refuses.
     pub fn is_refused_for_its_signatures(&self) -> bool {
         let is_there = matches!(self.unchecked, Some(Rcode::NoError | Rcode::NxDomain));
-        is_there && self.rcode() == Some(Rcode::ServFail)
+        let is_told = self.extended.iter().any(|error| OF_SIGNATURES.contains(&error.code));
+        (is_there || is_told) && self.rcode() == Some(Rcode::ServFail)
     }
 
     /// Whether the answer says that the name does not exist at all.

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::fmt;
+use std::net::IpAddr;
 
 use serde::{Deserialize, Serialize};
 
@@ -68,6 +69,15 @@ pub enum Fault {
     },
     /// There are more servers than are asked, or the time ran out.
     Unasked,
+    /// The zone itself has it at other addresses than the zone above lists (glue).
+    Moved {
+        /// The address that the zone above lists.
+        #[cfg_attr(feature = "schema", schema(value_type = String))]
+        listed: IpAddr,
+        /// Those that the zone has.
+        #[cfg_attr(feature = "schema", schema(value_type = Vec<String>))]
+        now: Vec<IpAddr>,
+    },
 }
 
 impl fmt::Display for ServerFault {
@@ -89,6 +99,10 @@ impl fmt::Display for ServerFault {
             Fault::Circle => write!(f, "{server} could only be found by asking {server} itself"),
             Fault::Unreadable { reason } => write!(f, "the address of {server} cannot be found: {reason}"),
             Fault::Unasked => write!(f, "{server} was not asked"),
+            Fault::Moved { listed, now } => {
+                let now: Vec<_> = now.iter().map(ToString::to_string).collect();
+                write!(f, "{server} is listed at {listed}, and the zone has it at {}", now.join(" and "))
+            }
         }
     }
 }

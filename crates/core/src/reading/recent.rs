@@ -27,9 +27,9 @@ const MAX_COUNTED: u32 = 64;
 /// An answer is forgotten once so many times as many others have come as usually lie between two
 /// of it: then the odds that it is still handed out are one in a thousand.
 const FORGOTTEN_AFTER: u32 = 7;
-/// Times that a resolver must have fetched an answer anew before it counts as its region's: some
-/// keep what has run out for a while.
-const FETCHED_ANEW: u32 = 2;
+/// How much longer than its TTL a resolver may hold an answer: whole seconds are counted, and some
+/// clocks are late.
+const HELD_FOR_MORE: Duration = Duration::seconds(2);
 
 /// What each source said about the host in the last checks.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -70,15 +70,9 @@ pub struct SeenAnswer {
     pub returns: u32,
     /// Whether it came back within one check.
     pub recurs: bool,
-    /// When a resolver lets go of it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub until: Option<DateTime<Utc>>,
-    /// How often a resolver has fetched it anew.
+    /// The longest that a resolver was to hold it, in seconds, of what was seen.
     #[serde(default)]
-    pub fetched: u32,
-    /// Since when at the latest it has been fetched.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub fetched_at: Option<DateTime<Utc>>,
+    pub held_for: u32,
 }
 
 /// One sample of what a source says.
@@ -86,7 +80,7 @@ struct Sample<'a> {
     reading: &'a Reading,
     chain: Vec<DnsName>,
     addresses: BTreeSet<IpAddr>,
-    until: Option<DateTime<Utc>>,
+    held_for: u32,
 }
 
 impl Recent {
@@ -149,19 +143,19 @@ impl Recent {
         pasts.flat_map(|past| &past.answers)
     }
 
-    /// The answers that vantages fetch anew, time and again, while the zone's own servers have said
-    /// something else all along: those of their region.
+    /// The answers that vantages give although the zone's own servers have said something else for
+    /// longer than any resolver may hold one: those of their region.
     pub fn of_regions(&self) -> impl Iterator<Item = (&Source, RecordType, &SeenAnswer)> {
         let vantages = self.0.iter().filter(|past| !past.source.is_authority());
         vantages.filter_map(|past| {
             let latest = past.answers.first()?;
-            let fetched_at = latest.fetched_at.filter(|_| latest.fetched >= FETCHED_ANEW)?;
             let own = self.0.iter().filter(|own| own.source.is_authority() && own.rtype == past.rtype);
             let own: Vec<_> = own.collect();
 
             let is_told_here = own.iter().flat_map(|own| &own.answers).any(|own| own.is_like(latest));
             let since = own.iter().filter_map(|own| own.answers.first()).map(|own| own.first_at).max()?;
-            (!is_told_here && since < fetched_at).then_some((&past.source, past.rtype, latest))
+            let gone_by = since + Duration::seconds(latest.held_for.into()) + HELD_FOR_MORE;
+            (!is_told_here && latest.last_at > gone_by).then_some((&past.source, past.rtype, latest))
         })
     }
 
@@ -230,20 +224,13 @@ impl SeenAnswer {
             since: 0,
             returns: 0,
             recurs: false,
-            until: sample.until,
-            fetched: 0,
-            fetched_at: None,
+            held_for: sample.held_for,
         }
     }
 
     /// Takes in that it was seen again, after others if it `returns`.
     fn see(&mut self, sample: &Sample<'_>, now: DateTime<Utc>, returns: bool) {
-        // What was let go of in between has been fetched since.
-        if let Some(until) = self.until.filter(|until| *until < now) {
-            self.fetched = if returns { 0 } else { self.fetched + 1 };
-            self.fetched_at = Some(until);
-        }
-        self.until = sample.until;
+        self.held_for = self.held_for.max(sample.held_for);
         self.last_at = now;
         self.times += 1;
         self.since = 0;
@@ -283,12 +270,9 @@ impl<'a> Sample<'a> {
             _ => None,
         });
         let left = records.iter().map(|record| record.ttl).min().or(reading.negative_ttl);
-        let until = left.filter(|_| !is_own).map(|seconds| {
-            let answered_at = survey.at + Duration::milliseconds(reading.after_ms.into());
-            answered_at + Duration::seconds(i64::from(seconds) + 1)
-        });
+        let held_for = if is_own { 0 } else { left.unwrap_or(0) };
         let chain = view::chain(survey.routed(), &records);
-        Some(Self { reading, chain, addresses: addresses.collect(), until })
+        Some(Self { reading, chain, addresses: addresses.collect(), held_for })
     }
 
     fn is(&self, answer: &SeenAnswer) -> bool {
@@ -361,7 +345,7 @@ mod tests {
     }
 
     #[test]
-    fn an_answer_that_a_vantage_fetches_anew_is_its_regions_and_one_that_it_holds_is_not() {
+    fn an_answer_that_no_resolver_can_hold_any_more_is_its_regions_and_one_that_it_may_hold_is_not() {
         let seen = |second: i64, address: [u8; 4]| {
             let mut survey = survey(0, &["127.77.0.10"]);
             survey.at = test::now() + Duration::seconds(second);
@@ -370,7 +354,7 @@ mod tests {
         };
         let foreign = [192, 0, 2, 7];
         let regions = |surveys: &[Survey]| after(surveys).of_regions().count();
-        assert_eq!(regions(&[seen(0, foreign), seen(30, foreign), seen(50, foreign)]), 0, "held for 60 s");
+        assert_eq!(regions(&[seen(0, foreign), seen(30, foreign), seen(60, foreign)]), 0, "held for 60 s");
         let anew = [0, 70, 140].map(|second| seen(second, foreign));
         assert_eq!(regions(&anew), 1);
         assert_eq!(

@@ -243,6 +243,12 @@ pub fn is_signed_by_some(answers: &[&Reading], now: DateTime<Utc>) -> bool {
     0 < flawed && flawed < telling.len()
 }
 
+/// Whether validators refuse what some server of a signed zone gives, by what shows without
+/// checking a signature.
+pub fn has_flaw(answers: &[&Reading], now: DateTime<Utc>) -> bool {
+    answers.iter().any(|answer| flaw_in(answer, now).is_some())
+}
+
 fn is_same_question(one: &Reading, other: &Reading) -> bool {
     one.name == other.name && one.rtype == other.rtype
 }

@@ -1,6 +1,7 @@
 //! The diagnosis against servers of every kind: the same states of zones, judged
 //! by hand first, in worlds of different servers.
 
+mod families;
 mod outage;
 mod states;
 

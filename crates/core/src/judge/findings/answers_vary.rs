@@ -9,8 +9,9 @@ use crate::judge::edit::{Edit, sentences};
 use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
-use crate::judge::variation::listed;
+use crate::judge::variation::{is_part_of, listed};
 use crate::reading::record::{RecordData, RecordType};
+use crate::reading::view::HostView;
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::AnswersVary,
@@ -74,7 +75,9 @@ fn instead(case: &Case<'_>, foreign: &[&RecordData]) -> Vec<Edit> {
 fn by_region(case: &Case<'_>) -> Option<Diagnosis> {
     let foreign: Vec<_> =
         case.variation.foreign_by_region(&case.domain.ingress, &case.sheet.canonical).collect();
-    if foreign.is_empty() || !case.is_routed() {
+    let leads_here = |view: &HostView| is_part_of(view, &case.domain.ingress);
+    let is_right_here = case.is_routed() || case.views.iter().all(|(_, view)| leads_here(view));
+    if foreign.is_empty() || !is_right_here {
         return None;
     }
 
@@ -91,8 +94,8 @@ fn by_region(case: &Case<'_>) -> Option<Diagnosis> {
              sheet everywhere.",
             each.join("; ")
         ),
-        remark: "These vantages have fetched it anew more than once while the zone's servers said otherwise here, so it \
-                 is no older answer that they hold."
+        remark: "The zone's servers have said otherwise here for longer than a resolver may hold an answer, so it is no \
+                 older answer that these vantages give."
             .into(),
         evidence: foreign
             .iter()
@@ -177,7 +180,7 @@ mod tests {
             told.push(test::codes(&found(&survey)).contains(&"answers-vary"));
             before = Some(survey);
         }
-        assert_eq!(told, [false, false, true, true]);
+        assert_eq!(told, [false, true, true, true]);
         let told = found(&before.expect("a survey"));
         assert!(told[0].remedy.contains("north gets A 192.0.2.7"), "{}", told[0].remedy);
     }

@@ -17,6 +17,7 @@ pub(super) const ENTRY: Entry = Entry {
         Code::NameUnregistered,
         Code::Unreachable,
         Code::DnssecBroken,
+        Code::NameUnanswered,
         Code::ServerLame,
         Code::TcpClosed,
         Code::EdnsRefused,

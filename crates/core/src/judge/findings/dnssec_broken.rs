@@ -10,7 +10,7 @@ use crate::judge::sighting::Sighting;
 use crate::name::dns::DnsName;
 use crate::reading::answer::{Reading, Source};
 use crate::reading::record::RecordType;
-use crate::reading::trust::{Break, Flaw, Signed, Trust, is_signed_by_some};
+use crate::reading::trust::{Break, Flaw, Signed, Trust, has_flaw};
 
 pub(super) const ENTRY: Entry = Entry {
     code: Code::DnssecBroken,
@@ -26,7 +26,7 @@ pub(super) const ENTRY: Entry = Entry {
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let trust = case.survey.trust.as_ref()?;
     let refused: Vec<&Reading> = case.survey.readings.iter().filter(|r| is_refused(case, r)).collect();
-    if refused.is_empty() && !is_signed_in_part(case) {
+    if refused.is_empty() && !is_flawed(case) {
         return None;
     }
 
@@ -50,11 +50,11 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 }
 
 /// Whether validators must check the zone's signatures, and some of its servers give what they
-/// refuse. Which server is asked is a matter of luck, so that a vantage may have had any answer.
-fn is_signed_in_part(case: &Case<'_>) -> bool {
+/// refuse. Which server a vantage asks is a matter of luck, and so is what it has got.
+fn is_flawed(case: &Case<'_>) -> bool {
     let starts = case.survey.of(&case.sheet.zone, RecordType::Soa).filter(|r| r.source.is_authority());
     let starts: Vec<_> = starts.collect();
-    case.survey.signed == Some(Signed::Signed) && is_signed_by_some(&starts, case.now)
+    case.survey.signed == Some(Signed::Signed) && has_flaw(&starts, case.now)
 }
 
 fn remedy(broken: &Break, zone: &DnsName) -> String {

@@ -87,7 +87,9 @@ impl<'a> Question<'a> {
             .filter(|reading| is_failure(reading) && is_sound(case, &reading.source))
             .collect();
         let is_unread = case.survey.authority(name, rtype).next().is_none();
-        (!readings.is_empty()).then_some(Self { gate, name, rtype, readings, is_unread })
+        // Where others show an alias, it is what this one fails at, and is judged as that.
+        let is_explained = !is_unread && gate == GateName::Routing && case.has_alias();
+        (!readings.is_empty() && !is_explained).then_some(Self { gate, name, rtype, readings, is_unread })
     }
 }
 

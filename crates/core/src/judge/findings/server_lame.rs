@@ -25,7 +25,8 @@ pub(super) const ENTRY: Entry = Entry {
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let readings = case.survey.of(&case.sheet.zone, RecordType::Soa).filter(|r| r.source.is_authority());
-    let (lame, sound): (Vec<&Reading>, Vec<&Reading>) = readings.partition(|r| is_of_no_use(r));
+    let (lame, sound): (Vec<&Reading>, Vec<&Reading>) =
+        readings.map(|start| worst(case, start)).partition(|reading| is_of_no_use(reading));
     let faults = case.survey.delegation().map(|delegation| &delegation.faults[..]).unwrap_or_default();
 
     let mut troubles: BTreeMap<&str, String> = BTreeMap::new();
@@ -34,7 +35,9 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
             troubles.insert(name, format!("{name} {}", trouble(reading)));
         }
     }
-    for fault in faults.iter().filter(|fault| fault.fault != Fault::Unasked) {
+    let faults = faults.iter().filter(|fault| !matches!(fault.fault, Fault::Unasked | Fault::Moved { .. }));
+    let faults: Vec<&ServerFault> = faults.collect();
+    for fault in &faults {
         troubles.insert(&fault.server, fault.to_string());
     }
     if troubles.is_empty() {
@@ -62,7 +65,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         severity: sound.is_empty().then_some(Severity::Blocker),
         remedy,
         remark: format!("{}; {}.", said.join("; "), others(&sound)),
-        evidence: lame.iter().map(|r| sighting(r)).chain(faults.iter().map(of_fault)).collect(),
+        evidence: lame.iter().map(|r| sighting(r)).chain(faults.into_iter().map(of_fault)).collect(),
         ..Diagnosis::default()
     })
 }
@@ -73,6 +76,16 @@ fn are_resolved(case: &Case<'_>, lame: &[&Reading]) -> bool {
     let is_unsure = |reading: &&Reading| reading.answer().is_some();
     let mut seen = case.vantages.iter().map(|vantage| case.survey.host_view(vantage));
     lame.iter().all(is_unsure) && !case.vantages.is_empty() && seen.all(|view| view.is_some())
+}
+
+/// What tells most about a server: that it answers about the zone's start with authority, or about
+/// what the gates need without any.
+fn worst<'a>(case: &'a Case<'_>, start: &'a Reading) -> &'a Reading {
+    let is_unsure = |reading: &&Reading| reading.source == start.source && reading.is_lame();
+    let needed =
+        case.target.must_be_there().into_iter().flat_map(|(name, rtype)| case.survey.of(name, rtype));
+    let mut unsure = needed.filter(|reading| reading.answer().is_some()).filter(is_unsure);
+    if is_of_no_use(start) { start } else { unsure.next().unwrap_or(start) }
 }
 
 /// Where the list of a zone's name servers is edited.

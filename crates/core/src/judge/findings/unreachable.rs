@@ -6,7 +6,8 @@ use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::findings::server_lame::where_listed;
 use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
-use crate::reading::delegation::Fault;
+use crate::name::dns::DnsName;
+use crate::reading::delegation::{Delegation, Fault};
 use crate::reading::survey::ZoneView;
 
 pub(super) const ENTRY: Entry = Entry {
@@ -39,13 +40,28 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     Some(Diagnosis {
         remedy: format!(
             "{head}: {}. Enter the right name servers {listed}, or ask your DNS operator whether the zone still exists \
-             there. Change no records yet.",
-            said.join("; ")
+             there. {}",
+            said.join("; "),
+            instead(case, zone, delegation.as_ref())
         ),
         remark: format!("Tried: {}.", said.join("; ")),
         evidence: said.iter().map(|server| Sighting::new(server, "no usable answer")).collect(),
         ..Diagnosis::default()
     })
+}
+
+/// What else mends it: a zone within the customer's own domain needs no servers, once the zone above
+/// hands it to none.
+fn instead(case: &Case<'_>, zone: &DnsName, delegation: Option<&Delegation>) -> String {
+    let inner = delegation.filter(|delegation| delegation.parent.is_within(case.domain.host.registered()));
+    match inner {
+        Some(delegation) => format!(
+            "If {zone} needs no servers of its own, delete its NS records in the zone {}, and enter the records of the \
+             sheet there.",
+            delegation.parent
+        ),
+        None => "Change no records yet.".into(),
+    }
 }
 
 #[cfg(test)]

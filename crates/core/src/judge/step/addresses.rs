@@ -17,11 +17,11 @@ pub fn addresses_to_probe(domain: &Domain, platform: &Platform, survey: &Survey)
     let expected = Expected::new(&sheet, &domain.ingress, survey);
 
     let variation = Variation::of(survey);
-    let mut views = survey.vantages().filter_map(|source| Some((source, survey.host_view(source)?)));
-    let found = views.find_map(|(source, view)| match expected.routing(Some(&view)) {
+    let mut views = survey.vantages().filter_map(|source| survey.host_view(source));
+    let found = views.find_map(|view| match expected.routing(Some(&view)) {
         Verdict::Match => Some(view),
         // By turns any of them may be what a visitor gets.
-        _ if variation.grants(source, &view, &domain.ingress) => Some(variation.whole(&view)),
+        _ if variation.grants(&view, &domain.ingress) => Some(variation.whole(&view, &domain.ingress)),
         _ => None,
     });
     let Some(view) = found else { return Vec::new() };

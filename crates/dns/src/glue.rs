@@ -1,0 +1,116 @@
+//! Addresses of name servers that the zone above has (glue), beside those that the zone has itself
+//! (RFC 1034, section 4.2.1).
+//!
+//! A server that has moved is found under its old address for as long as the registrar lists that.
+//! Whatever answers there speaks of a zone as it was.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::net::IpAddr;
+
+use nomenta_core::name::dns::DnsName;
+use nomenta_core::reading::answer::{Reading, Source};
+use nomenta_core::reading::delegation::{Fault, ServerFault};
+use nomenta_core::reading::record::{RecordData, RecordType};
+use nomenta_core::reading::survey::{Authority, Survey, ZoneView};
+use nomenta_core::reading::target::{Depth, Question, Target};
+
+use crate::Surveyor;
+use crate::budget::Round;
+use crate::surveyor::address;
+
+/// Name servers of one zone whose own addresses are asked for.
+const MAX_NAMES: usize = 8;
+
+impl Surveyor {
+    /// Reads a zone at the addresses that it has for its own name servers, where the zone above has
+    /// others, and leaves out what answers there.
+    pub(crate) async fn follow_moved_servers(&self, target: &Target, survey: &mut Survey, round: Round<'_>) {
+        let Some(apex) = survey.apex().cloned() else { return };
+        let names: BTreeSet<DnsName> =
+            survey.servers().iter().map(|s| s.name.clone()).filter(|name| name.is_within(&apex)).collect();
+        if names.is_empty() {
+            return;
+        }
+
+        let list: Vec<Question> = names
+            .iter()
+            .take(MAX_NAMES)
+            .flat_map(|name| [RecordType::A, RecordType::Aaaa].map(|rtype| (name.clone(), rtype)))
+            .map(|(name, rtype)| Question { name, rtype, vantages: false })
+            .collect();
+        let told = self.put(self.plan(&list, &apex, survey.servers()), round).await;
+        let moved = moved(survey, &apex, &told);
+        if moved.is_empty() {
+            return;
+        }
+
+        let is_old = |address: IpAddr| moved.iter().any(|one| one.listed == address);
+        survey.readings.retain(|reading| !address_of(&reading.source).is_some_and(is_old));
+        let ZoneView::Found { servers, delegation, .. } = &mut survey.zone else { return };
+        servers.retain(|server| !is_old(server.address));
+
+        let mut found: Vec<Authority> = Vec::new();
+        for Moved { server, listed, now } in moved {
+            let own = now.iter().map(|address| Authority { name: server.clone(), address: *address });
+            found.extend(own.filter(|one| !servers.iter().any(|known| known.address == one.address)));
+            if let Some(delegation) = delegation {
+                delegation.faults.push(ServerFault { server, fault: Fault::Moved { listed, now } });
+            }
+        }
+        servers.extend(found.iter().cloned());
+
+        let list = target.questions(&apex, Depth::Full);
+        let readings = self.put(self.plan(&list, &apex, &found), round).await;
+        survey.readings.splice(0..0, readings);
+    }
+}
+
+/// A name server that the zone has elsewhere than the zone above lists it.
+struct Moved {
+    server: DnsName,
+    listed: IpAddr,
+    now: Vec<IpAddr>,
+}
+
+/// What the servers with the newest copy of the zone say against the listed addresses.
+fn moved(survey: &Survey, apex: &DnsName, told: &[Reading]) -> Vec<Moved> {
+    let serials = serials(survey, apex);
+    let mut moved = Vec::new();
+
+    for Authority { name, address: listed } in survey.servers().iter().filter(|s| s.name.is_within(apex)) {
+        let of_kind = |address: &IpAddr| address.is_ipv4() == listed.is_ipv4();
+        let own = told.iter().filter(|reading| reading.name == *name && !reading.is_lame());
+        let own = own.filter_map(|reading| {
+            let now: Vec<IpAddr> =
+                reading.answer()?.iter().filter_map(|r| address(&r.data)).filter(of_kind).collect();
+            let serial = serials.get(&address_of(&reading.source)?).copied()?;
+            (!now.is_empty()).then_some((serial, now))
+        });
+
+        let newest = own.max_by_key(|(serial, _)| *serial);
+        if let Some((_, now)) = newest.filter(|(_, now)| !now.contains(listed)) {
+            moved.push(Moved { server: name.clone(), listed: *listed, now });
+        }
+    }
+    moved
+}
+
+/// The serial of the copy that each server has.
+fn serials(survey: &Survey, apex: &DnsName) -> BTreeMap<IpAddr, u32> {
+    let starts = survey.authority(apex, RecordType::Soa);
+    let serials = starts.filter_map(|(source, records)| {
+        let serial = records.iter().find_map(|record| match &record.data {
+            RecordData::Soa(start) => Some(start.serial),
+            _ => None,
+        });
+        Some((address_of(source)?, serial?))
+    });
+    serials.collect()
+}
+
+fn address_of(source: &Source) -> Option<IpAddr> {
+    match source {
+        Source::Authority { address, .. } => Some(*address),
+        Source::Vantage { .. } => None,
+    }
+}
