@@ -214,9 +214,9 @@ impl Walker {
 
         let zone = at.zone.clone();
         if *zone != *name {
-            match self.first_answer(way, at, &zone, RecordType::Soa).await {
-                Ok(answered) => return Ok(answered),
-                Err(_) => {}
+            let about_zone = self.first_answer(way, at, &zone, RecordType::Soa).await;
+            if about_zone.is_ok() {
+                return about_zone;
             }
         }
         for pause in PAUSES {

@@ -33,7 +33,7 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let broken = trust.break_at(case.now)?;
     let mut evidence: Vec<_> = refused.into_iter().take(6).map(sighting).collect();
     if let Break::Servers(servers, flaw) = &broken {
-        evidence.extend(servers.iter().map(|server| Sighting::new(&server.to_string(), &flawed(*flaw))));
+        evidence.extend(servers.iter().map(|server| Sighting::new(server, flawed(*flaw))));
     }
 
     let zone = &case.sheet.zone;
