@@ -79,6 +79,12 @@ nomenta_core::spelled! {
         AliasBeside = "alias-beside",
         /// Has every zone of three labels, and nothing in it.
         Hollow = "hollow",
+        /// Compares names by their octets, and holds those in small letters alone.
+        SmallLetters = "small-letters",
+        /// Refuses names with an underscore.
+        NoUnderscores = "no-underscores",
+        /// Fails for addresses, as at an alias whose target it cannot find.
+        AddressesFail = "addresses-fail",
     }
 }
 
@@ -196,6 +202,7 @@ fn turned_away(asked: &Message, habit: Habit, tcp: bool) -> Option<Option<Messag
     let refuse = |code| {
         let mut message = Message::new();
         message.set_id(asked.id()).set_message_type(MessageType::Response).set_response_code(code);
+        message.set_authoritative(code == ResponseCode::NXDomain);
         if habit != Habit::BareErrors {
             message.add_queries(asked.queries().to_vec());
         }
@@ -217,9 +224,21 @@ fn turned_away(asked: &Message, habit: Habit, tcp: bool) -> Option<Option<Messag
         (Habit::Refusing, _) => refuse(ResponseCode::Refused),
         (Habit::CaaFails | Habit::BareErrors, Some(RecordType::CAA)) => refuse(ResponseCode::ServFail),
         (Habit::HttpsRefused, Some(RecordType::HTTPS)) => refuse(ResponseCode::Refused),
+        (Habit::SmallLetters, _) if has_capitals(asked) => refuse(ResponseCode::NXDomain),
+        (Habit::NoUnderscores, _) if begins_with_underscore(asked) => refuse(ResponseCode::Refused),
+        (Habit::AddressesFail, Some(RecordType::A | RecordType::AAAA)) => refuse(ResponseCode::ServFail),
         (Habit::TypesUnknown, Some(RecordType::HTTPS)) => refuse(ResponseCode::NotImp),
         _ => Some(None),
     }
+}
+
+fn has_capitals(asked: &Message) -> bool {
+    asked.queries().iter().any(|query| query.name().iter().flatten().any(u8::is_ascii_uppercase))
+}
+
+fn begins_with_underscore(asked: &Message) -> bool {
+    let mut labels = asked.queries().iter().filter_map(|query| query.name().iter().next());
+    labels.any(|label| label.starts_with(b"_"))
 }
 
 fn change(message: &mut Message, habit: Habit) {

@@ -7,7 +7,9 @@ use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{About, Edit, EditKind};
 use crate::judge::finding::Finding;
+use crate::judge::findings::servers_disagree;
 use crate::judge::gate::GateName;
+use crate::name::dns::DnsName;
 use crate::reading::record::{Record, RecordData, RecordType};
 use crate::reading::survey::{Survey, ZoneView};
 use crate::sheet::line::{Choice, EditorType, Line, Purpose};
@@ -35,6 +37,11 @@ pub fn list(case: &Case<'_>, findings: &[Finding]) -> Vec<Edit> {
         list.add(finding.gate, finding.edits.clone());
     }
     list.add(GateName::Routing, mail(case));
+    // What some servers have is under way to the others.
+    if let Some(gate) = servers_disagree::is_under_way(case) {
+        list.edits.retain(|(of, edit)| *of != gate || edit.kind == EditKind::Keep);
+    }
+    list.hold_to(case);
     list.in_order()
 }
 
@@ -71,11 +78,74 @@ impl List {
         }
     }
 
+    /// Leaves only what can be done: nothing outside the customer's zone, no change of a record that
+    /// does not stand there, and nothing twice in two ways.
+    fn hold_to(&mut self, case: &Case<'_>) {
+        let standing = Standing::of(case);
+        self.edits.retain(|(_, edit)| edit.owner.is_within(&case.sheet.zone));
+        for (_, edit) in &mut self.edits {
+            if edit.kind == EditKind::Change && standing.lacks(edit) {
+                *edit = Edit { kind: EditKind::Add, was: None, ..edit.clone() };
+            }
+        }
+        self.edits.retain(|(_, edit)| edit.kind == EditKind::Add || !standing.lacks(edit));
+
+        let kept: HashSet<_> = self.results_of(&[EditKind::Keep, EditKind::Change]).collect();
+        let added: HashSet<_> = self.results_of(&[EditKind::Add]).collect();
+        let deleted: HashSet<_> = self.results_of(&[EditKind::Delete]).collect();
+        for (_, edit) in &mut self.edits {
+            // What would go and come again may as well stay.
+            if edit.kind == EditKind::Delete && added.contains(&result(edit)) {
+                edit.kind = EditKind::Keep;
+            }
+        }
+        self.edits.retain(|(_, edit)| {
+            let is_there = kept.contains(&result(edit)) || deleted.contains(&result(edit));
+            edit.kind != EditKind::Add || !is_there
+        });
+    }
+
+    fn results_of(&self, kinds: &[EditKind]) -> impl Iterator<Item = (DnsName, EditorType, String)> {
+        self.edits.iter().filter(move |(_, edit)| kinds.contains(&edit.kind)).map(|(_, edit)| result(edit))
+    }
+
     /// What to keep first, then gate by gate what is in the way before what
     /// needs the place.
     fn in_order(mut self) -> Vec<Edit> {
         self.edits.sort_by_key(|(gate, edit)| (edit.kind != EditKind::Keep, *gate, edit.kind.order()));
         self.edits.into_iter().map(|(_, edit)| edit).collect()
+    }
+}
+
+/// The record that an edit leaves behind, or takes away.
+fn result(edit: &Edit) -> (DnsName, EditorType, String) {
+    (edit.owner.clone(), edit.rtype.clone(), edit.value.clone())
+}
+
+/// The records that the zone's servers hold, as the editor shows them.
+struct Standing {
+    asked: HashSet<DnsName>,
+    records: HashSet<(DnsName, EditorType, String)>,
+}
+
+impl Standing {
+    fn of(case: &Case<'_>) -> Self {
+        let own = case.survey.readings.iter().filter(|r| r.source.is_authority() && r.answer().is_some());
+        let mut standing = Self { asked: HashSet::new(), records: HashSet::new() };
+        for reading in own {
+            standing.asked.insert(reading.name.clone());
+            for record in reading.answer().unwrap_or_default() {
+                let rtype = EditorType::of(&record.data);
+                standing.records.insert((record.owner.clone(), rtype, case.sheet.value_field(&record.data)));
+            }
+        }
+        standing
+    }
+
+    /// Whether an edit is of a record that was looked for, and is not there.
+    fn lacks(&self, edit: &Edit) -> bool {
+        let record = (edit.owner.clone(), edit.rtype.clone(), edit.value_now().to_owned());
+        self.asked.contains(&edit.owner) && !self.records.contains(&record)
     }
 }
 
@@ -258,6 +328,46 @@ mod tests {
             told.ends_with("Change the CNAME record at timetable to onswick.edge.quaymark.example."),
             "{told}"
         );
+    }
+
+    #[test]
+    fn while_servers_copy_from_each_other_there_is_nothing_to_change() {
+        let mut survey = test::survey(SUB, &test::healthy(SUB));
+        test::second(&mut survey, &["@ SOA 6", "@ NS ns1.harrowdns.example"]);
+        let list = test::todo_of(&test::domain(SUB), &survey);
+        assert!(!list.iter().any(|edit| edit.owner.starts_with("_quaymark")), "{list:?}");
+    }
+
+    #[test]
+    fn nothing_is_added_and_kept_and_nothing_is_changed_that_does_not_stand_there() {
+        let zones: [&[&str]; 7] = [
+            &["@ A 127.77.0.10", "@ A 192.0.2.7", "@ AAAA ::1"],
+            &["@ A 192.0.2.7", "@ AAAA 2001:db8::7", "@ MX 10 mx.onswick.example"],
+            &["_quaymark-challenge TXT token=u6t2pj5hu6", "@ A 127.77.0.10"],
+            &["_quaymark-challenge CNAME other.harrowhost.example", "@ CNAME sites.formerhost.example"],
+            &["* A 192.0.2.7", "* TXT hello"],
+            &["timetable CNAME www.onswick.example", "www CNAME sites.formerhost.example"],
+            &[
+                "timetable TXT hello",
+                "timetable CAA issue ;",
+                "timetable A 127.77.0.11",
+                "timetable AAAA ::1",
+            ],
+        ];
+        for (host, zone) in zones.iter().flat_map(|zone| [("onswick.example", zone), (SUB, zone)]) {
+            let list = test::todo(host, zone);
+            let records: Vec<_> = zone.iter().map(|line| test::record(line)).collect();
+            for edit in &list {
+                let is_kept = list.iter().any(|other| {
+                    let is_same = other.owner == edit.owner && other.rtype == edit.rtype;
+                    is_same && other.kind == EditKind::Keep && other.value == edit.value
+                });
+                assert!(edit.kind != EditKind::Add || !is_kept, "{host} {zone:?}: {edit:?} in {list:?}");
+                assert!(edit.owner.is_within("onswick.example"), "{host} {zone:?}: {edit:?}");
+                let stands = records.iter().any(|record| record.owner == edit.owner);
+                assert!(edit.kind == EditKind::Add || stands, "{host} {zone:?}: {edit:?}");
+            }
+        }
     }
 
     #[test]

@@ -46,7 +46,7 @@ mod pair_incomplete;
 mod registration_expiring;
 mod registration_on_hold;
 mod server_lame;
-mod servers_disagree;
+pub(crate) mod servers_disagree;
 mod stalled;
 mod survey_cut_short;
 mod tcp_closed;

@@ -8,7 +8,6 @@ use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
 use crate::judge::verdict::{self, Verdict};
-use crate::name::dns::DnsName;
 use crate::name::hostname::Hostname;
 use crate::reading::answer::Source;
 use crate::reading::record::{RecordData, RecordType};
@@ -23,6 +22,32 @@ pub(super) const ENTRY: Entry = Entry {
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
+    let Difference { gate, what, verdicts } = difference(case)?;
+    let with = names(&verdicts, has_it);
+    let without = names(&verdicts, lacks_it);
+    Some(Diagnosis {
+        gate: Some(gate),
+        remedy: remedy(case, what, &with.join(" and "), &without.join(" and ")),
+        remark: remark(case),
+        evidence: verdicts.iter().map(|(source, v)| sighting(source, *v)).collect(),
+        ..Diagnosis::default()
+    })
+}
+
+/// The gate for which some servers have what others lack, where they copy from each other: it comes
+/// by itself.
+pub(crate) fn is_under_way(case: &Case<'_>) -> Option<GateName> {
+    difference(case).map(|difference| difference.gate).filter(|_| providers(case).len() < 2)
+}
+
+/// What some servers have and others lack, and the gate that it is for.
+struct Difference<'a> {
+    gate: GateName,
+    what: &'static str,
+    verdicts: Vec<(&'a Source, Verdict)>,
+}
+
+fn difference<'a>(case: &'a Case<'_>) -> Option<Difference<'a>> {
     if case.servers.len() < 2 {
         return None;
     }
@@ -34,38 +59,25 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         (GateName::Routing, "the routing records", routed.collect()),
     ];
     let (gate, what, verdicts) = parts.into_iter().find(|(_, _, verdicts)| differ(verdicts))?;
-
-    let with = names(&verdicts, has_it);
-    let without = names(&verdicts, lacks_it);
-    let zone = &case.sheet.zone;
-    Some(Diagnosis {
-        gate: Some(gate),
-        remedy: format!(
-            "Nothing to change yet: {} has {what}, {} has not. {}",
-            with.join(" and "),
-            without.join(" and "),
-            outlook(case, zone)
-        ),
-        remark: remark(case),
-        evidence: verdicts.iter().map(|(source, v)| sighting(source, *v)).collect(),
-        ..Diagnosis::default()
-    })
+    Some(Difference { gate, what, verdicts })
 }
 
-/// What comes of it: servers of one provider copy from each other; those of two, unless told so,
-/// do not, and an edit is needed at both.
-fn outlook(case: &Case<'_>, zone: &DnsName) -> String {
-    let domains = providers(case);
-    if domains.len() < 2 {
+/// Servers of one provider copy from each other; those of two, unless told so, do not, and an edit is
+/// needed at both.
+fn remedy(case: &Case<'_>, what: &str, with: &str, without: &str) -> String {
+    let zone = &case.sheet.zone;
+    let providers = providers(case);
+    if providers.len() < 2 {
         return format!(
-            "Name servers of one zone copy from each other, usually within minutes. If it lasts longer than an hour, \
-             ask your DNS operator why {zone} differs."
+            "Nothing to change yet: {with} has {what}, {without} has not. Name servers of one zone copy from each \
+             other, usually within minutes. If it lasts longer than an hour, ask your DNS operator why {zone} differs."
         );
     }
     format!(
-        "The servers are in different domains ({}). Where different providers run them and do not copy from each \
-         other, enter the records at each provider, or list the servers of one provider only.",
-        domains.into_iter().collect::<Vec<_>>().join(", ")
+        "{with} has {what}, {without} has not. The servers are in different domains ({}). Where different providers run \
+         them and do not copy from each other, enter the records at each provider, or list the servers of one provider \
+         only.",
+        providers.into_iter().collect::<Vec<_>>().join(", ")
     )
 }
 

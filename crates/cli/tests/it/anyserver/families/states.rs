@@ -182,6 +182,8 @@ fn varying() -> Vec<State> {
     let mixed = "@ LUA A \"pickwrandom({{50, '127.77.0.10'}, {50, '192.0.2.7'}})\"";
     let region = "@ LUA A \"netmask({'127.55.101.0/24'}) and '192.0.2.7' or {'127.77.0.10', '127.77.0.11'}\"";
     let wild = "*.lines LUA A \"pickrandom({'192.0.2.7', '192.0.2.8'})\"";
+    // Chosen by the name that is asked for.
+    let hashed = "*.lines LUA A \";return '192.0.2.' .. (qname:toString():len() % 4 + 7)\"";
     let tiny = ["'_quaymark-challenge.ZONE:TOKEN:5", TINY_SIX];
     let by_place =
         [tiny[0], tiny[1], "+ZONE:127.77.0.10:5::ne", "+ZONE:127.77.0.11:5::ne", "+ZONE:192.0.2.7:5::fa"];
@@ -223,6 +225,7 @@ fn varying() -> Vec<State> {
             Zone::new("va8.example", Family::Tinydns, &by_place),
             varies,
         ),
+        bad("a wildcard by name", "a.lines", power("va10.example", &[hashed]), &[Code::WildcardAnswers]),
         bad("a wildcard by turns", "a.lines", power("va9.example", &[wild]), &[Code::WildcardAnswers]),
     ]
 }
