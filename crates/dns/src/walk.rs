@@ -175,7 +175,7 @@ impl Walker {
             for _ in 0..MAX_REFERRALS {
                 let (by, reply) = match self.answer_about(way, &at, asked).await {
                     Ok(answered) => answered,
-                    Err(tried) => return at.dead(tried),
+                    Err(tried) => return at.dead(said(&tried)),
                 };
 
                 if let Some(next) = self.referral(way, &reply, &at.zone, name).await {
@@ -203,29 +203,49 @@ impl Walker {
         way: Way<'_>,
         at: &Cut,
         name: &str,
-    ) -> Result<(Authority, Reply), Vec<String>> {
-        let mut tried = match self.first_answer(way, at, name, RecordType::Soa).await {
-            Ok(answered) => return Ok(answered),
-            Err(tried) => tried,
-        };
+    ) -> Result<(Authority, Reply), Vec<Useless>> {
         if !dns::is_within(&at.zone, Hostname::kept(name).registered()) {
-            return Err(tried);
+            return self.first_answer(way, at, name, RecordType::Soa).await;
         }
 
-        let zone = at.zone.clone();
-        if *zone != *name {
-            let about_zone = self.first_answer(way, at, &zone, RecordType::Soa).await;
-            if about_zone.is_ok() {
-                return about_zone;
-            }
+        let servers = shuffled(&at.servers);
+        let Some((first, others)) = servers.split_first() else { return Err(Vec::new()) };
+        let mut tried = match self.usable(way, &at.zone, first, name, RecordType::Soa).await {
+            Ok(reply) => return Ok(((*first).clone(), reply)),
+            Err(failure) => vec![failure],
+        };
+
+        let about_zone = if *at.zone == *name { &[][..] } else { &servers[..] };
+        let (by_name, by_zone) = tokio::join!(
+            self.any_answer(way, &at.zone, others, name, RecordType::Soa),
+            self.any_answer(way, &at.zone, about_zone, &at.zone, RecordType::Soa)
+        );
+        match (by_name, by_zone) {
+            (Ok(answered), _) | (Err(_), Ok(answered)) => return Ok(answered),
+            (Err(failures), Err(_)) => tried.extend(failures),
         }
+        self.answer_to_patience(way, at, tried).await
+    }
+
+    /// Asks about a zone once more, after a while, whose servers turn us away, or are known to limit
+    /// how fast they are asked: a look just before may have asked them much.
+    ///
+    /// # Errors
+    /// What each of the servers gave at last.
+    async fn answer_to_patience(
+        &self,
+        way: Way<'_>,
+        at: &Cut,
+        mut tried: Vec<Useless>,
+    ) -> Result<(Authority, Reply), Vec<Useless>> {
+        let way = Way { lower: true, ..way };
         for pause in PAUSES {
-            if !self.may_bear_less(way, at) || way.budget.left_for_walks() < pause * 4 {
+            let is_worth_it = tried.iter().any(|failure| self.may_bear_less(way, failure));
+            if !is_worth_it || way.budget.left_for_walks() * 2 < way.budget.limits().walk {
                 break;
             }
             sleep(pause).await;
-            let way = Way { lower: true, ..way };
-            match self.first_answer(way, at, &zone, RecordType::Soa).await {
+            match self.first_answer(way, at, &at.zone, RecordType::Soa).await {
                 Ok(answered) => return Ok(answered),
                 Err(again) => tried = again,
             }
@@ -233,48 +253,64 @@ impl Walker {
         Err(tried)
     }
 
-    /// Whether servers have answered not long ago: that they do not now may be for what a look just
-    /// before has asked them.
-    fn may_bear_less(&self, way: Way<'_>, at: &Cut) -> bool {
-        let mut servers = at.servers.iter();
-        servers.any(|server| {
-            let address = SocketAddr::new(server.address, self.config.authority_port);
-            way.exchange.is_paced(address) || way.exchange.was_heard(address)
-        })
+    /// Whether a server that was of no use may be so for how much it was asked.
+    fn may_bear_less(&self, way: Way<'_>, failure: &Useless) -> bool {
+        let server = SocketAddr::new(failure.server.address, self.config.authority_port);
+        let has_turned_away = matches!(failure.why, Why::Got(Got::Reply(_) | Got::Short(_)));
+        way.exchange.is_paced(server) || (has_turned_away && way.exchange.was_heard(server))
     }
 
     /// Asks the first server, and if that gives nothing usable, all others at
     /// once.
+    ///
+    /// # Errors
+    /// What each of them gave instead.
     async fn first_answer(
         &self,
         way: Way<'_>,
         at: &Cut,
         name: &str,
         rtype: RecordType,
-    ) -> Result<(Authority, Reply), Vec<String>> {
-        // Whoever would answer in their place cannot know which one is asked.
-        let mut servers: Vec<&Authority> = at.servers.iter().collect();
-        servers.shuffle(&mut rand::rng());
+    ) -> Result<(Authority, Reply), Vec<Useless>> {
+        let servers = shuffled(&at.servers);
         let Some((first, others)) = servers.split_first() else { return Err(Vec::new()) };
-        let zone = &at.zone;
-        let mut tried = match self.usable(way, zone, first, name, rtype).await {
+        let failure = match self.usable(way, &at.zone, first, name, rtype).await {
             Ok(reply) => return Ok(((*first).clone(), reply)),
-            Err(failure) => vec![failure.to_string()],
+            Err(failure) => failure,
         };
 
-        let mut asking: FuturesUnordered<_> = others
+        let answered = self.any_answer(way, &at.zone, others, name, rtype).await;
+        answered.map_err(|mut failures| {
+            failures.push(failure);
+            failures
+        })
+    }
+
+    /// Asks servers all at once, and takes the first usable reply.
+    ///
+    /// # Errors
+    /// What each of them gave instead.
+    async fn any_answer(
+        &self,
+        way: Way<'_>,
+        zone: &DnsName,
+        servers: &[&Authority],
+        name: &str,
+        rtype: RecordType,
+    ) -> Result<(Authority, Reply), Vec<Useless>> {
+        let mut asking: FuturesUnordered<_> = servers
             .iter()
             .copied()
             .map(|server| async move { (server, self.usable(way, zone, server, name, rtype).await) })
             .collect();
+
+        let mut tried = Vec::new();
         while let Some((server, answered)) = asking.next().await {
             match answered {
                 Ok(reply) => return Ok((server.clone(), reply)),
-                Err(failure) => tried.push(failure.to_string()),
+                Err(failure) => tried.push(failure),
             }
         }
-
-        tried.sort();
         Err(tried)
     }
 
@@ -399,7 +435,7 @@ impl Walker {
                         fault = seen;
                     }
                 }
-                Err(tried) => fault = Fault::Unreadable { reason: tried.join("; ") },
+                Err(tried) => fault = Fault::Unreadable { reason: said(&tried).join("; ") },
             }
         }
 
@@ -454,6 +490,20 @@ impl Cut {
     fn dead(self, tried: Vec<String>) -> Located {
         Located::Dead { zone: self.zone, tried, delegation: self.delegation }
     }
+}
+
+/// The servers in an order that whoever would answer in their place cannot know.
+fn shuffled(servers: &[Authority]) -> Vec<&Authority> {
+    let mut servers: Vec<&Authority> = servers.iter().collect();
+    servers.shuffle(&mut rand::rng());
+    servers
+}
+
+/// What servers gave, each in a sentence.
+fn said(tried: &[Useless]) -> Vec<String> {
+    let mut said: Vec<_> = tried.iter().map(ToString::to_string).collect();
+    said.sort();
+    said
 }
 
 /// Whether a record delegates from `zone` towards `name`.

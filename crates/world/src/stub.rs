@@ -83,7 +83,7 @@ nomenta_core::spelled! {
         SmallLetters = "small-letters",
         /// Refuses names with an underscore.
         NoUnderscores = "no-underscores",
-        /// Fails for addresses, as at an alias whose target it cannot find.
+        /// Fails for addresses that it does not have, as at an alias whose target it cannot find.
         AddressesFail = "addresses-fail",
     }
 }
@@ -226,7 +226,6 @@ fn turned_away(asked: &Message, habit: Habit, tcp: bool) -> Option<Option<Messag
         (Habit::HttpsRefused, Some(RecordType::HTTPS)) => refuse(ResponseCode::Refused),
         (Habit::SmallLetters, _) if has_capitals(asked) => refuse(ResponseCode::NXDomain),
         (Habit::NoUnderscores, _) if begins_with_underscore(asked) => refuse(ResponseCode::Refused),
-        (Habit::AddressesFail, Some(RecordType::A | RecordType::AAAA)) => refuse(ResponseCode::ServFail),
         (Habit::TypesUnknown, Some(RecordType::HTTPS)) => refuse(ResponseCode::NotImp),
         _ => Some(None),
     }
@@ -234,6 +233,11 @@ fn turned_away(asked: &Message, habit: Habit, tcp: bool) -> Option<Option<Messag
 
 fn has_capitals(asked: &Message) -> bool {
     asked.queries().iter().any(|query| query.name().iter().flatten().any(u8::is_ascii_uppercase))
+}
+
+fn lacks_addresses(answer: &Message) -> bool {
+    let is_address = |query: &Query| matches!(query.query_type(), RecordType::A | RecordType::AAAA);
+    answer.answers().is_empty() && answer.queries().iter().any(is_address)
 }
 
 fn begins_with_underscore(asked: &Message) -> bool {
@@ -245,6 +249,10 @@ fn change(message: &mut Message, habit: Habit) {
     match habit {
         Habit::Unsure => drop(message.set_authoritative(false)),
         Habit::FailingFull => drop(message.set_response_code(ResponseCode::ServFail)),
+        Habit::AddressesFail if lacks_addresses(message) => {
+            message.set_response_code(ResponseCode::ServFail);
+            message.take_name_servers();
+        }
         Habit::Generous => be_generous(message),
         Habit::Splitting => rewrite(message, split),
         Habit::NoTtl => rewrite(message, |mut record| {

@@ -253,8 +253,11 @@ fn held_at_host<'a>(case: &'a Case<'_>) -> Vec<&'a Record> {
     let mut known = HashSet::new();
     for rtype in AT_HOST {
         for (_, record) in case.own(&case.sheet.routed, rtype) {
-            // An alias shows in the answers for every type.
-            if known.insert(&record.data) {
+            // An alias shows in the answers for every type, and is judged by those about addresses,
+            // which tell whether a wildcard makes it.
+            let is_address = matches!(rtype, RecordType::A | RecordType::Aaaa);
+            let is_alias = matches!(record.data, RecordData::Cname(_));
+            if (is_address || !is_alias) && known.insert(&record.data) {
                 held.push(record);
             }
         }
@@ -328,6 +331,14 @@ mod tests {
             told.ends_with("Change the CNAME record at timetable to onswick.edge.quaymark.example."),
             "{told}"
         );
+    }
+
+    #[test]
+    fn what_a_wildcard_makes_at_the_host_is_not_kept_there() {
+        let wild = ["* CNAME onswick.edge.quaymark.example"];
+        let list = test::todo(SUB, &wild);
+        let at_host: Vec<_> = list.iter().filter(|edit| edit.owner == SUB).map(|edit| edit.kind).collect();
+        assert!(!at_host.contains(&EditKind::Keep), "{list:?}");
     }
 
     #[test]
