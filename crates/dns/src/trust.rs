@@ -112,16 +112,16 @@ impl Surveyor {
         let (mut zone, _) = self.walker.above(apex);
         for _ in 0..MAX_ZONES {
             let (next, above) = self.walker.above(&zone);
-            let (rtype, is_there): (_, fn(&[TrustRecord]) -> bool) = match zone.is_root() {
-                true => (RecordType::Dnskey, |records| !records.is_empty()),
-                false => (RecordType::Ds, is_vouched),
-            };
-            match self.trust_records(&above, &zone, rtype, round).await {
-                Some(records) if !is_there(&records) => return false,
-                // Whoever does not say is no reason to ask for less.
-                _ if zone.is_root() => return true,
-                _ => zone = next,
+            let rtype = if zone.is_root() { RecordType::Dnskey } else { RecordType::Ds };
+            let records = self.trust_records(&above, &zone, rtype, round).await;
+            // Whoever does not say is no reason to ask for less.
+            if records.is_some_and(|records| !has_keys(&records) && !is_vouched(&records)) {
+                return false;
             }
+            if zone.is_root() {
+                return true;
+            }
+            zone = next;
         }
         true
     }
@@ -212,6 +212,11 @@ fn trust_of(got: Got) -> Option<Vec<TrustRecord>> {
 /// Whether the zone above has a DS record that validators support.
 fn is_vouched(records: &[TrustRecord]) -> bool {
     records.iter().filter_map(TrustRecord::signer).any(|signer: Signer| signer.is_supported())
+}
+
+/// Whether a zone has keys of its own.
+fn has_keys(records: &[TrustRecord]) -> bool {
+    records.iter().any(|record| matches!(record, TrustRecord::Key(..)))
 }
 
 /// What each server says of the zone's start, with its signatures.

@@ -81,9 +81,12 @@ fn by_region(case: &Case<'_>) -> Option<Diagnosis> {
         return None;
     }
 
-    let each = foreign.iter().map(|(source, data)| match data.is_empty() {
-        true => format!("{source} is told that nothing stands there"),
-        false => format!("{source} gets {}", listed(data)),
+    let each = foreign.iter().map(|(source, data)| {
+        if data.is_empty() {
+            format!("{source} is told that nothing stands there")
+        } else {
+            format!("{source} gets {}", listed(data))
+        }
     });
     let each: Vec<_> = each.collect();
     let at = case.sheet.host_field(&case.sheet.routed);

@@ -40,10 +40,9 @@ fn moved(case: &Case<'_>, delegation: &Delegation) -> Option<Diagnosis> {
         _ => None,
     });
     let changes: Vec<_> = changes.collect();
-    let where_to = match delegation.parent.is_within(case.domain.host.registered()) {
-        true => format!("In the zone {}", delegation.parent),
-        false => "At your registrar".into(),
-    };
+    let is_inner = delegation.parent.is_within(case.domain.host.registered());
+    let where_to =
+        if is_inner { format!("In the zone {}", delegation.parent) } else { "At your registrar".into() };
     Some(Diagnosis {
         remedy: format!(
             "{where_to}, the name servers of {} are listed under old addresses. {} Until then, some visitors are answered \

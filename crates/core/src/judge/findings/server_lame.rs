@@ -47,19 +47,20 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
     let names: Vec<_> = troubles.keys().copied().collect();
     let said: Vec<_> = troubles.values().cloned().collect();
     let zone = &case.sheet.zone;
-    let remedy = match sound.is_empty() && are_resolved(case, &lame) {
-        true => format!(
+    let remedy = if sound.is_empty() && are_resolved(case, &lame) {
+        format!(
             "Ask your DNS operator to have {} answer with authority for {zone} (the AA bit of RFC 1035, section \
              4.1.1): resolvers still take what they answer. The records on the sheet are not at fault; keep them.",
             names.join(" and ")
-        ),
-        false => format!(
+        )
+    } else {
+        format!(
             "Take {} off the name servers of {zone} {}, or have it mended: {}. The records on the sheet are not at \
              fault; keep them.",
             names.join(" and "),
             where_listed(case.survey, zone),
             said.join("; ")
-        ),
+        )
     };
     Some(Diagnosis {
         severity: sound.is_empty().then_some(Severity::Blocker),
