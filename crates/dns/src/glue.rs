@@ -18,26 +18,25 @@ use crate::Surveyor;
 use crate::budget::Round;
 use crate::surveyor::address;
 
-/// Name servers of one zone whose own addresses are asked for.
-const MAX_NAMES: usize = 8;
+/// Questions about the own addresses of one zone's name servers.
+const MAX_ASKED: usize = 16;
 
 impl Surveyor {
     /// Reads a zone at the addresses that it has for its own name servers, where the zone above has
     /// others, and leaves out what answers there.
     pub(crate) async fn follow_moved_servers(&self, target: &Target, survey: &mut Survey, round: Round<'_>) {
         let Some(apex) = survey.apex().cloned() else { return };
-        let names: BTreeSet<DnsName> =
-            survey.servers().iter().map(|s| s.name.clone()).filter(|name| name.is_within(&apex)).collect();
-        if names.is_empty() {
+        let own = survey.servers().iter().filter(|server| server.name.is_within(&apex));
+        // Of the kinds of addresses that are listed: what is not listed cannot be out of date.
+        let asked: BTreeSet<(DnsName, RecordType)> =
+            own.map(|s| (s.name.clone(), kind_of(s.address))).collect();
+        if asked.is_empty() {
             return;
         }
 
-        let list: Vec<Question> = names
-            .iter()
-            .take(MAX_NAMES)
-            .flat_map(|name| [RecordType::A, RecordType::Aaaa].map(|rtype| (name.clone(), rtype)))
-            .map(|(name, rtype)| Question { name, rtype, vantages: false })
-            .collect();
+        let questions = asked.into_iter().take(MAX_ASKED);
+        let list: Vec<Question> =
+            questions.map(|(name, rtype)| Question { name, rtype, vantages: false }).collect();
         let told = self.put(self.plan(&list, &apex, survey.servers()), round).await;
         let moved = moved(survey, &apex, &told);
         if moved.is_empty() {
@@ -63,6 +62,10 @@ impl Surveyor {
         let readings = self.put(self.plan(&list, &apex, &found), round).await;
         survey.readings.splice(0..0, readings);
     }
+}
+
+fn kind_of(address: IpAddr) -> RecordType {
+    if address.is_ipv4() { RecordType::A } else { RecordType::Aaaa }
 }
 
 /// A name server that the zone has elsewhere than the zone above lists it.

@@ -25,8 +25,9 @@ const MAX_SOURCES: usize = 80;
 /// Answers of one source that count; of more, all counts are halved.
 const MAX_COUNTED: u32 = 64;
 /// An answer is forgotten once so many times as many others have come as usually lie between two
-/// of it: then the odds that it is still handed out are one in a thousand.
-const FORGOTTEN_AFTER: u32 = 7;
+/// of it: the odds that it is still handed out are then less than one in a million, which counts
+/// where every check rolls the dice again.
+const FORGOTTEN_AFTER: u32 = 14;
 /// How much longer than its TTL a resolver may hold an answer: whole seconds are counted, and some
 /// clocks are late.
 const HELD_FOR_MORE: Duration = Duration::seconds(2);
