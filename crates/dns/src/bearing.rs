@@ -27,12 +27,39 @@ const MOST: usize = 50_000;
 #[derive(Default)]
 pub(crate) struct Bearings {
     extents: Mutex<HashMap<SocketAddr, Bearing>>,
-    /// Those that have answered in the usual way, and when.
-    heard: Mutex<HashMap<SocketAddr, Instant>>,
-    /// How many questions a server did not answer however slowly it was asked, and when.
-    meant: Mutex<HashMap<SocketAddr, (usize, Instant)>>,
-    /// Those that know names in small letters alone, and since when.
-    lower: Mutex<HashMap<SocketAddr, Instant>>,
+    /// Those that have answered in the usual way.
+    heard: Notes<()>,
+    /// How many questions a server did not answer however slowly it was asked.
+    meant: Notes<usize>,
+    /// Those that know names in small letters alone.
+    lower: Notes<()>,
+}
+
+/// What was noted of servers, each for a while.
+struct Notes<T>(Mutex<HashMap<SocketAddr, (T, Instant)>>);
+
+impl<T> Default for Notes<T> {
+    fn default() -> Self {
+        Self(Mutex::default())
+    }
+}
+
+impl<T: Copy> Notes<T> {
+    fn of(&self, server: SocketAddr) -> Option<T> {
+        let notes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        notes.get(&server).filter(|(_, until)| *until > Instant::now()).map(|(note, _)| *note)
+    }
+
+    fn take(&self, server: SocketAddr, note: T, lasts: Duration) {
+        let now = Instant::now();
+        let mut notes = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        if notes.len() >= MOST {
+            notes.retain(|_, (_, until)| *until > now);
+        }
+        if notes.len() < MOST {
+            notes.insert(server, (note, now + lasts));
+        }
+    }
 }
 
 #[derive(Clone, Copy)]
@@ -71,56 +98,32 @@ impl Bearings {
 
     /// Notes that it has answered a usual question.
     pub(crate) fn hear(&self, server: SocketAddr) {
-        let now = Instant::now();
-        let mut heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
-        if heard.len() >= MOST {
-            heard.retain(|_, at| *at + HEARD > now);
-        }
-        if heard.len() < MOST {
-            heard.insert(server, now);
-        }
+        self.heard.take(server, (), HEARD);
     }
 
     /// Whether it has answered not long ago.
     pub(crate) fn was_heard(&self, server: SocketAddr) -> bool {
-        let heard = self.heard.lock().unwrap_or_else(PoisonError::into_inner);
-        heard.get(&server).is_some_and(|at| *at + HEARD > Instant::now())
+        self.heard.of(server).is_some()
     }
 
     /// Notes that it knows names in small letters alone.
     pub(crate) fn write_small(&self, server: SocketAddr) {
-        let now = Instant::now();
-        let mut lower = self.lower.lock().unwrap_or_else(PoisonError::into_inner);
-        if lower.len() >= MOST {
-            lower.retain(|_, at| *at + MEMORY > now);
-        }
-        if lower.len() < MOST {
-            lower.insert(server, now);
-        }
+        self.lower.take(server, (), MEMORY);
     }
 
     /// Whether names have to be sent to it in small letters.
     pub(crate) fn is_written_small(&self, server: SocketAddr) -> bool {
-        let lower = self.lower.lock().unwrap_or_else(PoisonError::into_inner);
-        lower.get(&server).is_some_and(|at| *at + MEMORY > Instant::now())
+        self.lower.of(server).is_some()
     }
 
     /// Notes how many questions it did not answer even when it was asked slowly.
     pub(crate) fn take_at_its_word(&self, server: SocketAddr, unanswered: usize) {
-        let now = Instant::now();
-        let mut meant = self.meant.lock().unwrap_or_else(PoisonError::into_inner);
-        if meant.len() >= MOST {
-            meant.retain(|_, (_, at)| *at + MEANT > now);
-        }
-        if meant.len() < MOST {
-            meant.insert(server, (unanswered, now));
-        }
+        self.meant.take(server, unanswered, MEANT);
     }
 
     /// Whether it is known not to answer that many questions at any pace.
     pub(crate) fn means(&self, server: SocketAddr, unanswered: usize) -> bool {
-        let meant = self.meant.lock().unwrap_or_else(PoisonError::into_inner);
-        meant.get(&server).is_some_and(|(count, at)| unanswered <= *count && *at + MEANT > Instant::now())
+        self.meant.of(server).is_some_and(|count| unanswered <= count)
     }
 
     fn known(&self, server: SocketAddr) -> Option<Bearing> {

@@ -3,6 +3,7 @@
 use std::net::{Ipv4Addr, SocketAddr, SocketAddrV4};
 use std::time::Duration;
 
+use futures::future::join_all;
 use nomenta_core::reading::answer::{Outcome, Rcode, Reading, Source};
 use nomenta_core::reading::target::Question;
 use tokio::time::timeout_at;
@@ -18,6 +19,12 @@ use crate::wire::Mode;
 const UNUSED: SocketAddr = SocketAddr::V4(SocketAddrV4::new(Ipv4Addr::UNSPECIFIED, 0));
 
 impl Surveyor {
+    /// Asks every vantage the same.
+    pub(crate) async fn read_vantages(&self, asked: &[&Question], round: Round<'_>) -> Vec<Reading> {
+        let vantages = self.config.vantages.iter().map(|vantage| self.read_vantage(vantage, asked, round));
+        join_all(vantages).await.into_iter().flatten().collect()
+    }
+
     /// Asks one vantage. After SERVFAIL it is asked the same with DNSSEC
     /// checking off, which tells a broken chain of trust from a broken server;
     /// and where that is answered once more as before, since a server that was

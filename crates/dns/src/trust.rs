@@ -99,11 +99,7 @@ impl Surveyor {
     /// Whether a vantage has checked the DS record of the zone, down from its own trust anchor.
     async fn is_validated(&self, apex: &DnsName, round: Round<'_>) -> bool {
         let question = Question { name: apex.clone(), rtype: RecordType::Ds, vantages: true };
-        let asked = [&question];
-        let vantages = self.config.vantages.iter().map(|vantage| self.read_vantage(vantage, &asked, round));
-
-        let readings = futures::future::join_all(vantages).await;
-        readings.iter().flatten().any(|reading| reading.authentic)
+        self.read_vantages(&[&question], round).await.iter().any(|reading| reading.authentic)
     }
 
     /// Whether every zone above vouches for the one below it, from the root on: a DS record below
@@ -138,10 +134,7 @@ impl Surveyor {
             }
 
             let question = Question { name, rtype: RecordType::Cname, vantages: true };
-            let asked = [&question];
-            let vantages =
-                self.config.vantages.iter().map(|vantage| self.read_vantage(vantage, &asked, round));
-            checked.extend(futures::future::join_all(vantages).await.into_iter().flatten());
+            checked.extend(self.read_vantages(&[&question], round).await);
         }
         checked
     }

@@ -243,9 +243,7 @@ impl Surveyor {
     ) -> Vec<Reading> {
         let list = target.questions(apex, depth);
         let everywhere: Vec<_> = list.iter().filter(|q| q.vantages).collect();
-        let vantages = self.config.vantages.iter();
-        let through_vantages =
-            join_all(vantages.map(|vantage| self.read_vantage(vantage, &everywhere, round)));
+        let through_vantages = self.read_vantages(&everywhere, round);
 
         let at_servers = async {
             let mut readings = self.put(self.plan(&list, apex, servers), round).await;
@@ -253,9 +251,7 @@ impl Surveyor {
             readings.extend(self.ask_beside_again(target, apex, servers, &readings, round).await);
             self.confirmed(&list, apex, servers, readings, round).await
         };
-        let (mut readings, seen) = tokio::join!(at_servers, through_vantages);
-
-        let mut seen: Vec<_> = seen.into_iter().flatten().collect();
+        let (mut readings, mut seen) = tokio::join!(at_servers, through_vantages);
         if servers.iter().any(|server| self.exchange.is_paced(self.at(server))) {
             self.ask_vantages_slowly(&readings, &mut seen, round).await;
         }
