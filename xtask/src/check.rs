@@ -2,7 +2,7 @@
 
 use anyhow::ensure;
 
-use crate::{cargo, cargo_command, console, say};
+use crate::{advisories, cargo, cargo_command, console, say};
 
 /// Checks format, lints, types and docs.
 pub(crate) fn run() -> anyhow::Result<()> {
@@ -16,7 +16,8 @@ pub(crate) fn run() -> anyhow::Result<()> {
     ensure!(doc.status()?.success(), "The docs have faults");
 
     say("Checking the console");
-    console::check()
+    console::check()?;
+    advisories::check()
 }
 
 /// Checks licences, sources and versions of what is depended on, as `deny.toml`

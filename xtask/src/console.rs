@@ -2,7 +2,11 @@
 
 use std::fs;
 use std::path::Path;
+use std::process::Command;
 use std::time::SystemTime;
+
+use anyhow::ensure;
+use serde_json::Value;
 
 use crate::{run_in, say};
 
@@ -39,6 +43,23 @@ pub(crate) fn test() -> anyhow::Result<()> {
     install()?;
     say("Testing the console's functions");
     npm(&["run", "--silent", "test"])
+}
+
+/// Asks the registry what is known against packages that are served; `false` where it does not say.
+pub(crate) fn advisories() -> anyhow::Result<bool> {
+    let mut asked = Command::new("npm");
+    asked.args(["audit", "--omit=dev", "--json"]).current_dir(CONSOLE);
+    let told: Value = match serde_json::from_slice(&asked.output()?.stdout) {
+        Ok(told) => told,
+        Err(_) => return Ok(false),
+    };
+    let Some(counts) = told["metadata"]["vulnerabilities"].as_object() else { return Ok(false) };
+    let high = ["high", "critical"].iter().filter_map(|level| counts.get(*level)?.as_u64()).sum::<u64>();
+    ensure!(
+        high == 0,
+        "Something is known against {high} packages of the console: npm audit --omit=dev tells"
+    );
+    Ok(true)
 }
 
 /// Type-checks against the OpenAPI document, lints and checks the format.

@@ -1,6 +1,7 @@
 //! Set-up, demo and tests of the repository: `cargo xtask demo` and
 //! `cargo xtask test` are all that a newcomer needs.
 
+mod advisories;
 mod check;
 mod console;
 mod fuzz;
@@ -85,6 +86,10 @@ enum Measure {
     Fleet,
     /// Calls beside others who take what they can get by connecting.
     Crowd,
+    /// How soon a gate moves once the customer has mended what was wrong.
+    Soon,
+    /// How many questions a look at a healthy domain costs.
+    Questions,
     /// Reading names and zone files, and judging.
     Core,
 }
@@ -179,6 +184,8 @@ fn bench(what: Measure, domains: Option<u32>, again: bool) -> anyhow::Result<()>
         Measure::Edge => "edge",
         Measure::Fleet => "fleet",
         Measure::Crowd => "crowd",
+        Measure::Soon => "soon",
+        Measure::Questions => "questions",
         // No server, and no number of domains.
         Measure::Core => return cargo(&["bench", "--package", "nomenta-core", "--bench", "core"]),
     };
