@@ -1,11 +1,15 @@
 //! The certificate's own key, the request that carries it to the CA, and the
 //! certificate that answers a challenge by TLS.
 
+use aws_lc_rs::encoding::AsDer;
+use aws_lc_rs::error::Unspecified;
+use aws_lc_rs::rsa::{self, KeySize};
+use pem::Pem;
 use rcgen::{CertificateParams, CustomExtension, DistinguishedName, KeyPair};
-use rsa::pkcs8::{EncodePrivateKey, LineEnding};
 use thiserror::Error;
 
-const RSA_BITS: usize = 2048;
+/// What a private key's section of a PEM text is called (RFC 7468, section 10).
+pub(crate) const PRIVATE_KEY: &str = "PRIVATE KEY";
 
 nomenta_core::spelled! {
     /// Kinds of key.
@@ -26,11 +30,8 @@ pub enum KeyError {
     #[error("The certificate's key cannot be used: {0}")]
     Unusable(#[from] rcgen::Error),
     /// The system gives no randomness.
-    #[error("No RSA key can be made: {0}")]
-    Rsa(#[from] rsa::Error),
-    /// What was made cannot be written.
-    #[error("No RSA key can be written: {0}")]
-    Written(#[from] rsa::pkcs8::Error),
+    #[error("No RSA key can be made")]
+    Rsa(#[from] Unspecified),
 }
 
 /// A new key as PKCS #8 PEM (RFC 5958, RFC 7468). An RSA key takes a while:
@@ -42,8 +43,8 @@ pub fn generate(kind: KeyKind) -> Result<String, KeyError> {
     match kind {
         KeyKind::Ecdsa => Ok(KeyPair::generate()?.serialize_pem()),
         KeyKind::Rsa => {
-            let key = rsa::RsaPrivateKey::new(&mut rsa::rand_core::OsRng, RSA_BITS)?;
-            Ok(key.to_pkcs8_pem(LineEnding::LF)?.to_string())
+            let key = rsa::KeyPair::generate(KeySize::Rsa2048)?;
+            Ok(pem::encode(&Pem::new(PRIVATE_KEY, key.as_der()?.as_ref())))
         }
     }
 }

@@ -9,6 +9,7 @@ use nomenta_core::judge::certificate::{CertificateFacts, Held, Origin};
 use nomenta_core::judge::domain::Domain;
 use nomenta_core::judge::evidence::{Evidence, OrderState, Probe, ProbeResult, Problem};
 use nomenta_core::judge::gate::{GateName, GateState, Gates, Stage};
+use nomenta_core::judge::load::Load;
 use nomenta_core::judge::policy::Policy;
 use nomenta_core::judge::schedule;
 use nomenta_core::judge::step::{Action, step};
@@ -323,11 +324,16 @@ proptest! {
     }
 
     #[test]
-    fn the_next_look_lies_ahead_and_within_bounds(quiet in any::<i32>(), stage in 0..5usize) {
+    fn the_next_look_lies_ahead_and_within_bounds(
+        age in 0..100_000_000i64, late in 0..10_000_000i64, strain in 0..10_000_000i64, stage in 0..5usize
+    ) {
         let policy = Policy::default();
-        let next = schedule::next_look(Stage::ALL[stage], quiet, &policy, None, start());
-        prop_assert!(next >= start() + policy.look_first.min(policy.look_live));
-        prop_assert!(next <= start() + policy.look_most.max(policy.look_live));
+        let load = Load { late: Duration::seconds(late), strain: Duration::seconds(strain) };
+        let moved_at = start() - Duration::seconds(age);
+        let next = schedule::next_look(Stage::ALL[stage], moved_at, load, &policy, start());
+        prop_assert!(start() + policy.look_first <= next.soonest && next.soonest <= next.due);
+        prop_assert!(next.soonest <= start() + policy.look_most);
+        prop_assert!(next.due <= start() + policy.look_most.max(policy.look_live));
     }
 
     #[test]

@@ -38,10 +38,20 @@ pub(crate) struct Ask {
     pub extent: Extent,
     /// Whether the name goes in small letters: some servers know no others.
     pub lower: bool,
+    /// Whether it is one of a sweep's, which let those of single looks go first.
+    pub is_swept: bool,
 }
 
 impl Ask {
     pub(crate) fn new(server: SocketAddr, name: &str, rtype: RecordType, mode: Mode) -> Self {
-        Self { server, name: name.into(), rtype, mode, extent: Extent::default(), lower: false }
+        Self {
+            server,
+            name: name.into(),
+            rtype,
+            mode,
+            extent: Extent::default(),
+            lower: false,
+            is_swept: false,
+        }
     }
 }

@@ -19,6 +19,7 @@ mod pace;
 mod quick;
 mod quota;
 pub mod responder;
+mod room;
 mod secure;
 mod servers;
 mod signing;
@@ -40,7 +41,7 @@ use nomenta_core::reading::record::RecordType;
 
 pub use egress::{Egress, NoConnection};
 pub use pace::Politeness;
-pub use quick::QuickLook;
+pub use quick::{QuickLook, QuickView};
 pub use quota::Quota;
 pub use secure::SecureError;
 pub use surveyor::Surveyor;

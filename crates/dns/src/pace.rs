@@ -13,6 +13,8 @@ use tokio::time::Instant;
 const LONGEST_GAP: Duration = Duration::from_millis(50);
 /// First gap after a refusal or a silence.
 const FIRST_GAP: Duration = Duration::from_millis(2);
+/// Questions of single looks that go before one of a sweep, at most.
+const MOST_BEFORE_SWEPT: u32 = 3;
 /// Tries lost in a row after which a question is sent once only.
 const MOST_LOST: u32 = 8;
 /// How long such a silence is held against a server.
@@ -34,7 +36,7 @@ impl Default for Politeness {
 }
 
 impl Politeness {
-    fn gap(self) -> Duration {
+    pub(crate) fn gap(self) -> Duration {
         match self.per_second {
             0 => Duration::ZERO,
             rate => Duration::from_secs(1) / rate,
@@ -101,6 +103,10 @@ pub(crate) enum Next {
 pub(crate) struct Server {
     politeness: Politeness,
     queue: VecDeque<usize>,
+    /// Questions of sweeps, behind those of single looks: there are thousands of them at once.
+    swept: VecDeque<usize>,
+    /// Questions in a row that went before those.
+    before_swept: u32,
     listed: bool,
     in_flight: usize,
     gap: Duration,
@@ -118,6 +124,8 @@ impl Server {
         Self {
             politeness,
             queue: VecDeque::new(),
+            swept: VecDeque::new(),
+            before_swept: 0,
             listed: false,
             in_flight: 0,
             gap: politeness.gap(),
@@ -140,14 +148,28 @@ impl Server {
     }
 
     /// Queues a question; `true` if the server must be listed as active now.
-    pub(crate) fn push_back(&mut self, key: usize) -> bool {
-        self.queue.push_back(key);
+    pub(crate) fn push_back(&mut self, key: usize, is_swept: bool) -> bool {
+        let queue = if is_swept { &mut self.swept } else { &mut self.queue };
+        queue.push_back(key);
         !std::mem::replace(&mut self.listed, true)
+    }
+
+    fn has_none(&self) -> bool {
+        self.queue.is_empty() && self.swept.is_empty()
+    }
+
+    fn pop_front(&mut self) -> Option<usize> {
+        if self.queue.is_empty() || self.before_swept == MOST_BEFORE_SWEPT {
+            self.before_swept = 0;
+            return self.swept.pop_front().or_else(|| self.queue.pop_front());
+        }
+        self.before_swept += 1;
+        self.queue.pop_front()
     }
 
     /// The next question, counted as on the way.
     pub(crate) fn next(&mut self, now: Instant) -> Next {
-        if self.queue.is_empty() {
+        if self.has_none() {
             self.listed = false;
             return Next::Nothing;
         }
@@ -158,7 +180,7 @@ impl Server {
             return Next::Later(at);
         }
 
-        let Some(key) = self.queue.pop_front() else { return Next::Nothing };
+        let Some(key) = self.pop_front() else { return Next::Nothing };
         self.in_flight += 1;
         // A late turn does not push the ones after it back, within reason.
         let slack = if self.gap > LONGEST_GAP { Duration::ZERO } else { self.gap * 16 };
@@ -200,7 +222,7 @@ impl Server {
 
     /// Whether nothing is queued or on the way, and nothing held against it.
     pub(crate) fn is_idle(&self) -> bool {
-        self.queue.is_empty() && self.in_flight == 0 && !self.listed
+        self.has_none() && self.in_flight == 0 && !self.listed
     }
 }
 
@@ -211,7 +233,7 @@ mod tests {
     fn server(in_flight: usize, per_second: u32) -> Server {
         let mut server = Server::new(Politeness { in_flight, per_second });
         for key in 0..10 {
-            server.push_back(key);
+            server.push_back(key, false);
         }
         server
     }
@@ -223,6 +245,20 @@ mod tests {
         assert_eq!(server.next(now), Next::Busy);
         server.landed();
         assert_eq!(server.next(now), Next::Query(2));
+    }
+
+    #[test]
+    fn single_looks_go_before_sweeps_which_come_to_their_turn_all_the_same() {
+        let (mut server, now) = (Server::new(Politeness { in_flight: 64, per_second: 0 }), Instant::now());
+        for key in 0..5 {
+            server.push_back(key, false);
+        }
+        for key in 100..104 {
+            server.push_back(key, true);
+        }
+        let order = [0, 1, 2, 100, 3, 4, 101, 102, 103];
+        assert_eq!(order.map(|_| server.next(now)), order.map(Next::Query));
+        assert_eq!(server.next(now), Next::Nothing);
     }
 
     #[test]
@@ -282,11 +318,11 @@ mod tests {
     #[test]
     fn an_emptied_server_is_listed_anew() {
         let mut server = Server::new(Politeness::default());
-        assert!(server.push_back(7));
-        assert!(!server.push_back(8));
+        assert!(server.push_back(7, false));
+        assert!(!server.push_back(8, true));
         let now = Instant::now() + Duration::from_secs(1);
         let all = [0, 1, 2].map(|n| server.next(now + Duration::from_secs(n)));
         assert_eq!(all, [Next::Query(7), Next::Query(8), Next::Nothing]);
-        assert!(!server.is_idle() && server.push_back(9));
+        assert!(!server.is_idle() && server.push_back(9, false));
     }
 }

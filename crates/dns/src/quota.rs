@@ -1,12 +1,16 @@
 //! How much the networks of strangers get, or give, in a time, whatever their addresses.
 
 use std::collections::{BTreeMap, HashMap};
+use std::hash::{BuildHasher, RandomState};
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 /// Networks that are remembered before what is long past is forgotten.
 const MOST_NETWORKS: usize = 20_000;
+/// Of those beyond, so many are told apart: which share with each other nobody outside can know, so
+/// a flood from made-up addresses takes what one of them has from few others.
+const BEYOND: u64 = 4_096;
 
 /// So much in a window of time for each network: the first 24 bits of an IPv4 address, 48 of an
 /// IPv6 one.
@@ -14,6 +18,8 @@ pub struct Quota {
     most: u32,
     window: Duration,
     networks: Mutex<Networks>,
+    /// Puts those beyond in their places.
+    places: RandomState,
 }
 
 #[derive(Default)]
@@ -31,7 +37,7 @@ struct Counted {
 impl Quota {
     /// `most` in each `window`.
     pub fn new(most: u32, window: Duration) -> Self {
-        Self { most, window, networks: Mutex::default() }
+        Self { most, window, networks: Mutex::default(), places: RandomState::new() }
     }
 
     /// Whether there is something left for an address; if so, that is taken.
@@ -75,24 +81,27 @@ impl Quota {
         networks
     }
 
-    /// What a network has had in this window. More of them at once than can be told apart share
-    /// one.
+    /// What a network has had in this window. More of them at once than can be told apart share.
     fn counted<'a>(&self, networks: &'a mut Networks, network: IpAddr, now: Instant) -> &'a mut Counted {
         let counted = &mut networks.counted;
         let is_told_apart = counted.len() < MOST_NETWORKS || counted.contains_key(&network);
         let counted = counted
-            .entry(if is_told_apart { network } else { UNKNOWN })
+            .entry(if is_told_apart { network } else { self.beyond(network) })
             .or_insert(Counted { since: now, count: 0 });
         if now.duration_since(counted.since) >= self.window {
             *counted = Counted { since: now, count: 0 };
         }
         counted
     }
+
+    /// Where a network is counted that cannot be told apart: under an address that nobody has.
+    fn beyond(&self, network: IpAddr) -> IpAddr {
+        Ipv6Addr::from_bits(u128::from(self.places.hash_one(network) % BEYOND)).into()
+    }
 }
 
-const UNKNOWN: IpAddr = IpAddr::V4(Ipv4Addr::UNSPECIFIED);
-
-fn network(address: IpAddr) -> IpAddr {
+/// The network that an address is counted under.
+pub(crate) fn network(address: IpAddr) -> IpAddr {
     match address.to_canonical() {
         IpAddr::V4(address) => Ipv4Addr::from_bits(address.to_bits() & !0xff).into(),
         IpAddr::V6(address) => Ipv6Addr::from_bits(address.to_bits() >> 80 << 80).into(),
@@ -129,18 +138,20 @@ mod tests {
     }
 
     #[test]
-    fn more_networks_than_are_remembered_share_what_one_has() {
+    fn more_networks_than_are_remembered_share_and_none_of_them_shares_with_all() {
         let window = Duration::from_secs(60);
         let (quota, now) = (Quota::new(2, window), Instant::now());
         let network = |number: u32| IpAddr::from(Ipv4Addr::from_bits(number << 8));
-        for number in 1..MOST_NETWORKS as u32 {
+        for number in 0..MOST_NETWORKS as u32 {
             assert!(quota.take(network(number), now));
         }
+
         let later = now + Duration::from_secs(1);
-        assert!(quota.take(network(30_000), later), "the last one with an entry of its own");
-        assert!(quota.take(network(30_001), later) && quota.take(network(30_002), later));
-        assert!(!quota.take(network(30_003), later), "no room");
+        let beyond = 100_000..100_000 + 8 * BEYOND as u32;
+        let taken = beyond.clone().filter(|number| quota.take(network(*number), later)).count();
+        assert!(taken > BEYOND as usize && taken <= 2 * BEYOND as usize, "{taken} of {beyond:?}");
         assert!(quota.take(network(1), later), "whoever is remembered has their own");
-        assert!(quota.take(network(30_003), now + window * 2), "what is long past is forgotten");
+        assert!(quota.take(network(beyond.end), now + window * 2), "what is long past is forgotten");
+        assert!(quota.networks.lock().expect("whole").counted.len() <= MOST_NETWORKS + BEYOND as usize);
     }
 }

@@ -23,6 +23,7 @@ use tokio::time::{sleep, timeout};
 use tokio_util::sync::CancellationToken;
 
 use crate::quota::Quota;
+use crate::room::{Room, Stay};
 
 /// Largest UDP answer without EDNS (RFC 1035, section 4.2.1).
 const MOST_UDP: usize = 512;
@@ -31,9 +32,11 @@ const MOST_UDP: usize = 512;
 const TTL: u32 = 0;
 /// Of the zone's own records, in seconds.
 const ZONE_TTL: u32 = 300;
-/// Questions by UDP, and connections by TCP, that are worked on at once.
+/// Questions by UDP, and connections by TCP, that there are at once.
 const AT_ONCE: usize = 256;
-const CONNECTIONS: usize = 64;
+const CONNECTIONS: usize = 512;
+/// Connections that one network has; a CA asks over a few.
+const OF_ONE: usize = 32;
 /// Questions that one connection may put.
 const MOST_ASKED: usize = 100;
 /// How long a TCP connection may be idle.
@@ -230,18 +233,19 @@ async fn serve_tcp<F>(
 ) where
     F: Future<Output = Vec<String>> + Send,
 {
-    let room = Arc::new(Semaphore::new(CONNECTIONS));
+    let room = Room::new(CONNECTIONS, OF_ONE);
     loop {
-        let Ok(permit) = room.clone().acquire_owned().await else { return };
-        let Ok((stream, _)) = tcp.accept().await else {
+        let Ok((stream, from)) = tcp.accept().await else {
             sleep(NO_ROOM).await;
             continue;
         };
-        let (zone, look_up) = (zone.clone(), look_up.clone());
+        let (zone, look_up, stay) = (zone.clone(), look_up.clone(), room.enter(from.ip()));
         tokio::spawn(async move {
-            // Ends with the connection, or when it has been idle.
-            let _ = by_tcp(&zone, stream, &look_up).await;
-            drop(permit);
+            // Ends with the connection, or when it has been idle, or when others need its place.
+            tokio::select! {
+                _ = by_tcp(&zone, stream, &look_up, &stay) => {}
+                () = stay.ended() => {}
+            }
         });
     }
 }
@@ -256,6 +260,7 @@ async fn by_tcp<F>(
     zone: &ChallengeZone,
     mut stream: TcpStream,
     look_up: &impl Fn(String) -> F,
+    stay: &Stay,
 ) -> io::Result<()>
 where
     F: Future<Output = Vec<String>>,
@@ -266,6 +271,7 @@ where
         timeout(IDLE_LIMIT, stream.read_exact(&mut bytes)).await??;
 
         let Some(query) = question(&bytes) else { return Ok(()) };
+        stay.asked();
         let bytes = zone.reply(&query, look_up).await.to_bytes().map_err(io::Error::other)?;
         let length = u16::try_from(bytes.len()).map_err(io::Error::other)?;
         timeout(IDLE_LIMIT, stream.write_all(&[&length.to_be_bytes(), &bytes[..]].concat())).await??;
@@ -349,6 +355,39 @@ mod tests {
         served.await.expect("stopped");
     }
 
+    /// Asks by a connection of its own.
+    async fn ask_by_tcp(to: SocketAddr, bytes: &[u8]) -> io::Result<Message> {
+        let mut stream = TcpStream::connect(to).await?;
+        stream.write_u16(u16::try_from(bytes.len()).expect("short")).await?;
+        stream.write_all(bytes).await?;
+        let mut whole = vec![0; stream.read_u16().await?.into()];
+        stream.read_exact(&mut whole).await?;
+        Message::from_vec(&whole).map_err(io::Error::other)
+    }
+
+    #[tokio::test]
+    async fn connections_that_ask_nothing_keep_nobody_out() {
+        let responder = Responder::bind("127.0.0.1:0".parse().expect("an address")).await.expect("bound");
+        let to = responder.tcp.local_addr().expect("an address");
+        let stop = CancellationToken::new();
+        let served = tokio::spawn(responder.serve(zone(), |host| async { vec![host] }, stop.clone()));
+
+        let mut query = Message::new();
+        let name = Name::from_ascii("x.example.acme.quaymark.example.").expect("a name");
+        query.set_id(9).add_query(Query::query(name, RecordType::TXT));
+        let bytes = query.to_bytes().expect("encoded");
+        let mut slow = Vec::new();
+        for _ in 0..2 * OF_ONE {
+            let mut stream = TcpStream::connect(to).await.expect("connected");
+            stream.write_all(&[0]).await.expect("half a length");
+            slow.push(stream);
+        }
+        let asked = timeout(IDLE_LIMIT / 2, ask_by_tcp(to, &bytes)).await;
+        assert_eq!(shown(&asked.expect("in time").expect("answered")), ["x.example"]);
+        stop.cancel();
+        served.await.expect("stopped");
+    }
+
     #[tokio::test]
     async fn it_answers_by_udp_and_tcp_and_stops() {
         let address = "127.0.0.1:0".parse().expect("an address");
@@ -370,12 +409,7 @@ mod tests {
         let reply = Message::from_vec(&buffer[..length]).expect("a reply");
         assert!(reply.truncated() && length <= MOST_UDP);
 
-        let mut stream = TcpStream::connect(tcp.expect("an address")).await.expect("connected");
-        stream.write_u16(u16::try_from(bytes.len()).expect("short")).await.expect("sent");
-        stream.write_all(&bytes).await.expect("sent");
-        let mut whole = vec![0; stream.read_u16().await.expect("a length").into()];
-        stream.read_exact(&mut whole).await.expect("answered");
-        let reply = Message::from_vec(&whole).expect("a reply");
+        let reply = ask_by_tcp(tcp.expect("an address"), &bytes).await.expect("a reply");
         assert_eq!(shown(&reply)[0], "x.example");
         assert_eq!(reply.answers().len(), 3);
         stop.cancel();

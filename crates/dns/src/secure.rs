@@ -1,8 +1,9 @@
 //! Vantages over TLS (RFC 7858) and HTTPS (RFC 8484).
 
+use std::collections::HashMap;
 use std::net::SocketAddr;
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use futures::future::join_all;
@@ -12,6 +13,7 @@ use rustls::pki_types::{CertificateDer, ServerName};
 use rustls::{ClientConfig, RootCertStore};
 use thiserror::Error;
 use tokio::net::TcpStream;
+use tokio::sync::Semaphore;
 use tokio::time::timeout;
 use tokio_rustls::TlsConnector;
 
@@ -19,6 +21,9 @@ use crate::ask::{Answered, Ask, Got};
 use crate::tcp::by_stream;
 use crate::wire::{self, Mismatch};
 
+/// Connections by TLS to one vantage at once: a resolver as it is installed may take no more than ten,
+/// and says nothing to those beyond.
+const CONNECTIONS: usize = 8;
 /// Largest reply taken by HTTPS, in octets (RFC 8484, section 6).
 const LARGEST: usize = 65_535;
 
@@ -60,6 +65,8 @@ fn trusting(certificates: Vec<CertificateDer<'static>>) -> Result<ClientConfig, 
 /// Asks over TLS and HTTPS.
 pub(crate) struct Secure {
     tls: TlsConnector,
+    /// Limits how many connections each vantage has at once.
+    turns: Mutex<HashMap<SocketAddr, Arc<Semaphore>>>,
     http: Client,
     time_limit: Duration,
     records: usize,
@@ -80,11 +87,21 @@ impl Secure {
         }
         let http = http.timeout(time_limit * 2).build()?;
 
-        Ok(Self { tls: TlsConnector::from(Arc::new(trusting(certificates)?)), http, time_limit, records })
+        let tls = TlsConnector::from(Arc::new(trusting(certificates)?));
+        Ok(Self { tls, turns: Mutex::default(), http, time_limit, records })
     }
 
-    /// All questions over one TLS connection.
+    fn turns(&self, server: SocketAddr) -> Arc<Semaphore> {
+        let mut turns = self.turns.lock().unwrap_or_else(PoisonError::into_inner);
+        turns.entry(server).or_insert_with(|| Arc::new(Semaphore::new(CONNECTIONS))).clone()
+    }
+
+    /// All questions over one TLS connection. How long it takes to get a turn is not held against the
+    /// server.
     pub(crate) async fn by_tls(&self, server: SocketAddr, name: &str, asks: &[Ask]) -> Vec<Answered> {
+        let turns = self.turns(server);
+        // It is never closed.
+        let _turn = turns.acquire().await;
         let start = Instant::now();
         let mut answers = vec![None; asks.len()];
         let round = async {

@@ -5,7 +5,8 @@ use hickory_proto::dnssec::rdata::{DNSKEY as WireKey, DNSSECRData, DS as WireSig
 use hickory_proto::rr::{Name, RData, RecordType as WireType};
 use hickory_proto::serialize::binary::{BinDecoder, Restrict};
 use nomenta_core::reading::record::RecordType;
-use nomenta_core::reading::trust::{Signature, Signer, Trust, ZoneKey};
+use nomenta_core::reading::signature::Signature;
+use nomenta_core::reading::trust::{Signer, Trust, ZoneKey};
 
 /// Numbers of the types (RFC 4034).
 pub(crate) const DS: u16 = RecordType::Ds.number();

@@ -10,9 +10,10 @@ use std::net::SocketAddr;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::answer::{Rcode, Reading};
 use nomenta_core::reading::record::RecordType;
+use nomenta_core::reading::signature::Signature;
 use nomenta_core::reading::survey::{Authority, Survey};
 use nomenta_core::reading::target::{Question, Target};
-use nomenta_core::reading::trust::{self, Signature, Signed, Signer, Trust};
+use nomenta_core::reading::trust::{self, Signed, Signer, Trust};
 use tokio::time::timeout_at;
 
 use crate::Surveyor;

@@ -55,6 +55,11 @@ pub enum RowFault {
     /// A field that is needed is empty.
     #[error("The field {0} is empty. Fill it in.")]
     Empty(&'static str),
+    /// A field has a character that nobody sees.
+    #[error(
+        "The field {0} has a character in it that is not to be seen. Delete the field, and type it anew."
+    )]
+    Unseen(&'static str),
     /// A field that is yes or no says something else.
     #[error("The field {column} says {given}, which is neither yes nor no.")]
     NoAnswer {
@@ -144,6 +149,11 @@ impl Columns {
             return Err(RowFault::Empty(SITE[0]));
         }
         let account = self.account.map(|place| field(row, place)).filter(|account| !account.is_empty());
+        for (text, column) in [(site.as_str(), SITE[0]), (account.unwrap_or_default(), ACCOUNT[0])] {
+            if text.contains(char::is_control) {
+                return Err(RowFault::Unseen(column));
+            }
+        }
 
         Ok(Wanted {
             subjects,
@@ -214,6 +224,8 @@ mod tests {
                 RowFault::NoAnswer { column: "pair", given: "maybe".into() },
             ),
             ("host,site", "\"onswick.example,a\nnorsk.example,b", RowFault::Lines("host")),
+            ("host,site", "onswick.example,on\0swick", RowFault::Unseen("site")),
+            ("host,site,account", "onswick.example,onswick,\u{7f}", RowFault::Unseen("account")),
         ] {
             assert_eq!(read(columns, row), Err(want), "{row}");
         }

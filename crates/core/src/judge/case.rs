@@ -283,7 +283,7 @@ impl<'a> Case<'a> {
     }
 
     /// A name beside another that nobody publishes. The host's is asked for most.
-    fn beside(&self, name: &str) -> Cow<'_, DnsName> {
+    pub fn beside(&self, name: &str) -> Cow<'_, DnsName> {
         if self.sheet.routed == *name {
             Cow::Borrowed(&self.beside)
         } else {

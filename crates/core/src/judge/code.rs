@@ -109,3 +109,44 @@ crate::spelled! {
         LeftBehind = "left-behind",
     }
 }
+
+impl Code {
+    /// What tells of domains of other accounts: whoever sees the domains of one account alone learns
+    /// of none.
+    pub const OF_OTHERS: [Self; 1] = [Self::InsideHeldName];
+
+    /// Whether it tells of domains of other accounts.
+    pub fn is_of_others(self) -> bool {
+        Self::OF_OTHERS.contains(&self)
+    }
+
+    /// Whether what mends it changes what stands at the names of the sheet's lines, so that a look
+    /// that reads no more than those sees it.
+    pub(crate) fn is_mended_at_its_lines(self) -> bool {
+        matches!(
+            self,
+            Self::AddressForeign
+                | Self::AddressPartial
+                | Self::AddressSurplus
+                | Self::ChoicesMixed
+                | Self::CnameAtApex
+                | Self::CnameBesideOthers
+                | Self::CnameChainBroken
+                | Self::CnameForeign
+                | Self::DnameAbove
+                | Self::ForwardingElsewhere
+                | Self::Fronted
+                | Self::HostDoubled
+                | Self::Ipv6Stray
+                | Self::MailAtRisk
+                | Self::ServersDisagree
+                | Self::Stalled
+                | Self::TokenAltered
+                | Self::TokenMisplaced
+                | Self::TokenSuperseded
+                | Self::ValueDoubled
+                | Self::WildcardAnswers
+                | Self::WrongType
+        )
+    }
+}

@@ -47,8 +47,6 @@ pub struct Domain {
     pub zone: DnsName,
     /// Fingerprint of the survey before this one.
     pub fingerprint: Option<i64>,
-    /// Looks in a row that found nothing new.
-    pub quiet_looks: i32,
     /// When the domain was taken in.
     pub enrolled_at: DateTime<Utc>,
     /// The other domain of the pair, apex or www, where there is one.

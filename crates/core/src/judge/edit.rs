@@ -5,7 +5,6 @@ use std::borrow::Cow;
 use serde::{Deserialize, Serialize};
 
 use crate::name::dns::DnsName;
-use crate::name::mask::Mask;
 use crate::sheet::line::EditorType;
 
 crate::spelled! {
@@ -85,12 +84,6 @@ impl Edit {
     /// Names the sheet where the token would have to be typed.
     pub fn refer_to_sheet(&mut self, token: &str) {
         self.value = self.value.replace(token, ON_THE_SHEET);
-    }
-
-    /// Hides tokens in its values.
-    pub fn hide(&mut self, mask: &Mask) {
-        self.value = mask.hide(&self.value);
-        self.was = self.was.as_deref().map(|was| mask.hide(was));
     }
 
     /// The value before the edit; of one to add, the value after it.

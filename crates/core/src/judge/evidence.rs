@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::judge::behind::Behind;
 use crate::judge::canary::CanaryFetch;
 use crate::judge::certificate::{CertificateFacts, Held};
+use crate::judge::load::Load;
 use crate::name::dns::DnsName;
 use crate::name::token::Token;
 use crate::reading::registration::Registration;
@@ -50,6 +51,8 @@ pub struct Evidence {
     pub nearest: Option<DnsName>,
     /// Tokens of the account's other domains that were read.
     pub known_tokens: Vec<KnownToken>,
+    /// What looking costs just now.
+    pub load: Load,
 }
 
 /// A token that is published for one domain, and belongs to another of the same account.

@@ -49,7 +49,7 @@ impl Finding {
         self.edits.iter_mut().for_each(|edit| edit.refer_to_sheet(token));
     }
 
-    /// Hides tokens in everything that is said.
+    /// Hides tokens in everything that is said. Edits are to be followed, and stay as they are.
     pub fn hide(&mut self, mask: &Mask) {
         self.remedy = mask.hide(&self.remedy);
         self.remark = mask.hide(&self.remark);
@@ -57,9 +57,6 @@ impl Finding {
         for sighting in &mut self.evidence {
             sighting.source = mask.hide(&sighting.source);
             sighting.said = mask.hide(&sighting.said);
-        }
-        for edit in &mut self.edits {
-            edit.hide(mask);
         }
     }
 }

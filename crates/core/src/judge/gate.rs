@@ -107,6 +107,15 @@ impl Gates {
         &self.0[name as usize]
     }
 
+    /// The same with one gate as it stands elsewhere.
+    #[must_use]
+    pub fn with(&self, gate: Gate) -> Self {
+        let mut gates = self.clone();
+        let at = gate.name as usize;
+        gates.0[at] = gate;
+        gates
+    }
+
     /// Whether a gate is passed.
     pub fn passed(&self, name: GateName) -> bool {
         self.get(name).state == GateState::Passed

@@ -15,6 +15,7 @@ pub mod evidence;
 pub mod finding;
 pub mod findings;
 pub mod gate;
+pub mod load;
 pub mod moment;
 pub mod policy;
 pub mod preflight;

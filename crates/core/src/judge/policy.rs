@@ -29,8 +29,10 @@ pub struct Policy {
     pub second_look: Duration,
     /// Issuer names that the certification authority goes by in CAA records.
     pub ca_identities: Vec<String>,
-    /// First wait after a change.
+    /// Wait between two looks while a change is young, or somebody waits for the domain.
     pub look_first: Duration,
+    /// How long a change is young; from then on the wait grows in proportion to its age.
+    pub young_for: Duration,
     /// Longest wait while nothing moves.
     pub look_most: Duration,
     /// Wait between two looks at a live domain.
@@ -40,7 +42,7 @@ pub struct Policy {
     pub look_contested: Duration,
     /// How long the records of a domain that has left are watched.
     pub watch_for: Duration,
-    /// Quick looks between two full ones, while nothing moves.
+    /// Quick looks between two full ones, while nothing moves; at a live domain three at most.
     pub quick_looks: i32,
     /// How long nothing may move before a domain counts as stalled.
     pub stalled_after: Duration,
@@ -85,11 +87,12 @@ impl Default for Policy {
             second_look: Duration::seconds(10),
             ca_identities: Vec::new(),
             look_first: Duration::seconds(5),
+            young_for: Duration::hours(1),
             look_most: Duration::minutes(30),
             look_live: Duration::hours(6),
             look_contested: Duration::minutes(5),
             watch_for: Duration::days(30),
-            quick_looks: 3,
+            quick_looks: 11,
             stalled_after: Duration::days(7),
             look_limit: Duration::minutes(2),
             order_limit: Duration::minutes(5),

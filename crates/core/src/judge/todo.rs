@@ -7,7 +7,7 @@ use crate::judge::case::Case;
 use crate::judge::code::Code;
 use crate::judge::edit::{About, Edit, EditKind};
 use crate::judge::finding::Finding;
-use crate::judge::findings::servers_disagree;
+use crate::judge::findings::{server_lame, servers_disagree};
 use crate::judge::gate::GateName;
 use crate::name::dns::DnsName;
 use crate::reading::record::{Record, RecordData, RecordType};
@@ -23,6 +23,11 @@ pub(crate) const AT_HOST: [RecordType; 6] =
 pub fn list(case: &Case<'_>, findings: &[Finding]) -> Vec<Edit> {
     if let Some(cut) = findings.iter().find(|f| f.code == Code::DelegatedAway) {
         return [cut.edits.clone(), above_cut(case)].concat();
+    }
+
+    // What they say without authority may be right, and is no zone to be edited.
+    if server_lame::is_without_authority(case) {
+        return Vec::new();
     }
 
     let mut list = List::default();

@@ -30,10 +30,11 @@ pub struct Variation {
 }
 
 impl Variation {
-    /// How the answers vary that were seen up to a survey.
+    /// How the answers vary that were seen up to a survey; of servers that are not to be found now,
+    /// nothing is said.
     pub fn of(survey: &Survey) -> Self {
         let recent = &survey.recent;
-        if recent.is_empty() {
+        if recent.is_empty() || survey.apex().is_none() {
             return Self::default();
         }
 

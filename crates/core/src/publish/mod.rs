@@ -2,7 +2,7 @@
 //! give (RFC 8945).
 //!
 //! What is changed is told as record sets before and after. Those before are what the update
-//! depends on, those after are what it makes, and the other way round it is its own undo.
+//! depends on, those after are what it makes; what takes it back depends on what there is by then.
 
 mod key;
 mod plan;
@@ -77,11 +77,27 @@ pub struct Update {
 }
 
 impl Update {
-    /// What takes it back, while the zone holds what it made.
-    #[must_use]
-    pub fn undone(self) -> Self {
-        let sets = self.sets.into_iter().map(|set| SetChange { before: set.after, after: set.before, ..set });
-        Self { sets: sets.collect(), ..self }
+    /// What takes back as much of it as a zone holds, all or a part or nothing; `None` where the zone
+    /// holds what was neither there before nor made: somebody has changed it since.
+    pub fn taken_back(&self, read: &[ReadSet]) -> Option<Self> {
+        let mut sets = Vec::with_capacity(self.sets.len());
+        for set in &self.sets {
+            let found = found(read, set)?.records.clone();
+            let is_ours = match set.is_kept() {
+                true => is_same(&found, &set.before),
+                false => found.iter().all(|record| set.before.contains(record) || set.after.contains(record)),
+            };
+            if !is_ours {
+                return None;
+            }
+            sets.push(SetChange { before: found, after: set.before.clone(), ..set.clone() });
+        }
+        Some(Self { zone: self.zone.clone(), sets })
+    }
+
+    /// Whether it changes nothing.
+    pub fn is_nothing(&self) -> bool {
+        self.sets.iter().all(SetChange::is_kept)
     }
 
     /// The names and types that it is about.
@@ -91,10 +107,7 @@ impl Update {
 
     /// Whether a zone holds what it makes.
     pub fn is_met_by(&self, read: &[ReadSet]) -> bool {
-        self.sets.iter().all(|set| {
-            let found = read.iter().find(|found| found.owner == set.owner && found.rtype == set.rtype);
-            found.is_some_and(|found| is_same(&found.records, &set.after))
-        })
+        self.sets.iter().all(|set| found(read, set).is_some_and(|found| is_same(&found.records, &set.after)))
     }
 }
 
@@ -107,6 +120,10 @@ pub struct ReadSet {
     pub rtype: RecordType,
     /// The records; none if there are none.
     pub records: Vec<Stored>,
+}
+
+fn found<'a>(read: &'a [ReadSet], set: &SetChange) -> Option<&'a ReadSet> {
+    read.iter().find(|found| found.owner == set.owner && found.rtype == set.rtype)
 }
 
 fn is_same(one: &[Stored], other: &[Stored]) -> bool {

@@ -246,10 +246,26 @@ mod tests {
                 "+ timetable CNAME onswick.edge.quaymark.example",
             ]
         );
-        let back = update.clone().undone();
+        let held = |made: fn(&SetChange) -> Vec<Stored>| -> Vec<ReadSet> {
+            let of =
+                |set: &SetChange| ReadSet { owner: set.owner.clone(), rtype: set.rtype, records: made(set) };
+            update.sets.iter().map(of).collect()
+        };
+        let back = update.taken_back(&held(|set| set.after.clone())).expect("it is all there");
         assert_eq!(back.sets.iter().flat_map(SetChange::added).count(), 2);
         assert!(back.sets.iter().flat_map(SetChange::added).all(|record| record.octets.is_some()));
-        assert_eq!(back.undone(), update);
+        assert!(back.is_met_by(&held(|set| set.before.clone())));
+
+        // What was made by half is taken back by half, and what was never made not at all.
+        let half =
+            update.taken_back(&held(|set| set.before.iter().take(1).cloned().collect())).expect("ours");
+        assert!(half.is_met_by(&held(|set| set.before.clone())));
+        assert!(update.taken_back(&held(|set| set.before.clone())).expect("ours").is_nothing());
+        let other = RecordData::Cname("elsewhere.example".into());
+        let by_others = Stored { ttl: 60, data: other, octets: None };
+        let mut changed = held(|set| set.after.clone());
+        changed[0].records.push(by_others);
+        assert_eq!(update.taken_back(&changed), None);
 
         let kept: serde_json::Value = serde_json::to_value(&update).expect("JSON");
         let read: Update = serde_json::from_value(kept).expect("the same");

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use crate::name::dns::DnsName;
 use crate::reading::cut::Limit;
 use crate::reading::record::{Record, RecordData, RecordType};
-use crate::reading::trust::Signature;
+use crate::reading::signature::Signature;
 
 /// Response code (RFC 1035, section 4.1.1).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -24,6 +24,9 @@ pub enum Rcode {
 }
 
 impl Rcode {
+    /// The server does not do what is asked of it (NOTIMP).
+    pub const NOT_IMPLEMENTED: Self = Self::Other(4);
+
     /// The code with this number in the IANA registry.
     pub fn of(number: u16) -> Self {
         match number {
@@ -278,6 +281,18 @@ impl Reading {
             Outcome::Answer { .. } => true,
             Outcome::Silence | Outcome::Short { .. } | Outcome::Garbled { .. } => self.source.is_authority(),
             Outcome::Guarded | Outcome::NoRoute | Outcome::Late | Outcome::Unread { .. } => false,
+        }
+    }
+
+    /// Whether whatever came of it came at once: nothing was waited for in vain.
+    pub fn is_prompt(&self) -> bool {
+        match &self.outcome {
+            Outcome::Answer { .. } | Outcome::Guarded | Outcome::NoRoute => true,
+            Outcome::Silence
+            | Outcome::Short { .. }
+            | Outcome::Garbled { .. }
+            | Outcome::Late
+            | Outcome::Unread { .. } => false,
         }
     }
 

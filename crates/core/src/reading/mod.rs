@@ -12,6 +12,7 @@ pub mod octets;
 pub mod recent;
 pub mod record;
 pub mod registration;
+pub mod signature;
 pub mod survey;
 pub mod target;
 pub mod trust;

@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::name::dns::DnsName;
 use crate::reading::answer::{Reading, Source};
 use crate::reading::record::{RecordData, RecordType};
-use crate::reading::survey::Survey;
+use crate::reading::survey::{Survey, ZoneView};
 use crate::reading::view;
 
 /// Different answers of one source that are remembered; those seen longest ago go first.
@@ -93,6 +93,11 @@ impl Recent {
     /// What is remembered after a survey, of what was seen up to the one before it; nothing while
     /// everybody has said the same all along, since the survey itself holds that.
     pub fn after(before: Option<&Survey>, survey: &Survey) -> Self {
+        // The servers of a domain that is not registered hand out nothing any more.
+        if matches!(survey.zone, ZoneView::Unregistered { .. }) {
+            return Self::default();
+        }
+
         let mut recent = match before.filter(|before| before.routed() == survey.routed()) {
             Some(before) if before.recent.is_empty() => Self::default().with(before),
             Some(before) => before.recent.clone(),

@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 use crate::name::dns::DnsName;
 use crate::reading::answer::{Reading, Source};
 use crate::reading::record::RecordType;
+use crate::reading::signature::Signature;
 
 /// A DS record at the zone above (RFC 4034, section 5).
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -48,20 +49,6 @@ pub struct ZoneKey {
     pub key_tag: u16,
     /// Algorithm, by its number in the IANA registry.
     pub algorithm: u8,
-}
-
-/// An RRSIG record of the zone (RFC 4034, section 3).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Signature {
-    /// The type of what is signed, by its number.
-    pub covered: u16,
-    /// Tag of the key that made it.
-    pub key_tag: u16,
-    /// From when on it holds.
-    pub begins: DateTime<Utc>,
-    /// Until when it holds.
-    pub ends: DateTime<Utc>,
 }
 
 /// What is known of a zone's chain of trust.

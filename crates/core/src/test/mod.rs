@@ -82,7 +82,6 @@ pub(crate) fn domain(host: &str) -> Domain {
         gates: Gates::new(now()),
         zone: ZONE.into(),
         fingerprint: None,
-        quiet_looks: 0,
         enrolled_at: now(),
         pair: None,
         ties: Ties::default(),

@@ -56,7 +56,6 @@ pub(crate) fn domain(typed: &str) -> Domain {
         gates: Gates::new(start()),
         zone: ZONE.into(),
         fingerprint: None,
-        quiet_looks: 0,
         enrolled_at: start(),
         pair: None,
         ties: Ties::default(),

@@ -195,7 +195,7 @@ impl Driver {
             turn: 0,
         });
 
-        if server.push_back(key) {
+        if server.push_back(key, ask.is_swept) {
             self.active.push(ask.server);
         }
         self.asked.insert(ask, key);
@@ -330,8 +330,8 @@ impl Driver {
             let query = &mut self.queries[key];
             if query.tries > 0 {
                 self.tally.repeated += 1;
-                let address = query.ask.server;
-                if self.servers.get_mut(&address).is_some_and(|server| server.push_back(key)) {
+                let (address, is_swept) = (query.ask.server, query.ask.is_swept);
+                if self.servers.get_mut(&address).is_some_and(|server| server.push_back(key, is_swept)) {
                     self.active.push(address);
                 }
                 continue;

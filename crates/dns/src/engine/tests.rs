@@ -36,11 +36,22 @@ fn answered(question: &[u8]) -> Vec<u8> {
     [&question[..2], &[0x84, 0], &question[4..]].concat()
 }
 
-fn engine() -> Engine {
+/// One that waits for as long before it asks again.
+fn waiting(timeout: Duration) -> Engine {
     let politeness = Politeness { in_flight: 64, per_second: 0 };
-    let settings = Settings { timeout: Duration::from_millis(150), tries: 3, politeness, records: 100 };
-    Engine::new(settings, Arc::default())
+    Engine::new(Settings { timeout, tries: 3, politeness, records: 100 }, Arc::default())
 }
+
+fn engine() -> Engine {
+    waiting(Duration::from_millis(150))
+}
+
+/// For servers that answer: however busy the machine is, nothing is asked twice.
+fn patient() -> Engine {
+    waiting(PATIENCE)
+}
+
+const PATIENCE: Duration = Duration::from_secs(5);
 
 fn ask(server: SocketAddr, index: usize) -> Ask {
     Ask::new(server, &format!("s{index}.onswick.example"), RecordType::A, Mode::Authority)
@@ -57,7 +68,7 @@ fn rcode(got: &Got) -> Option<Rcode> {
 async fn a_thousand_questions_come_back_in_their_order() {
     let (address, count) = server(|_, q| Some(answered(q))).await;
     let asks: Vec<_> = (0..1000).map(|index| ask(address, index)).collect();
-    let answers = engine().ask_all(&asks).await;
+    let answers = patient().ask_all(&asks).await;
     assert_eq!(answers.len(), 1000);
     assert!(answers.iter().all(|(got, _)| rcode(got) == Some(Rcode::NoError)));
     assert!(count.load(Ordering::SeqCst) >= 1000);
@@ -80,7 +91,7 @@ async fn what_is_lost_is_asked_again_and_what_stays_lost_is_silence() {
 async fn equal_questions_share_one_datagram() {
     let (address, count) = server(|_, q| Some(answered(q))).await;
     let asks: Vec<_> = (0..50).map(|index| ask(address, index % 5)).collect();
-    let answers = engine().ask_all(&asks).await;
+    let answers = patient().ask_all(&asks).await;
     assert!(answers.iter().all(|(got, _)| rcode(got).is_some()));
     assert_eq!(count.load(Ordering::SeqCst), 5);
 }
@@ -89,7 +100,7 @@ async fn equal_questions_share_one_datagram() {
 async fn a_name_that_cannot_be_asked_for_does_not_keep_the_others_back() {
     let (address, _) = server(|_, q| Some(answered(q))).await;
     let long = Ask { name: "a".repeat(70).into(), ..ask(address, 1) };
-    let answers = engine().ask_all(&[ask(address, 0), long, ask(address, 2)]).await;
+    let answers = patient().ask_all(&[ask(address, 0), long, ask(address, 2)]).await;
     assert!(rcode(&answers[0].0).is_some() && rcode(&answers[2].0).is_some());
     assert!(matches!(answers[1].0, Got::Garbled(_)), "{:?}", answers[1]);
     assert!(engine().ask_all(&[]).await.is_empty());
@@ -113,19 +124,19 @@ async fn garbage_is_waited_past_and_named_when_nothing_better_comes() {
 async fn a_reply_with_other_letters_is_taken_only_if_no_better_one_comes() {
     // Forged first, with the letters as anybody would guess them.
     let (address, _) = server(|_, q| Some(answered(q))).await;
-    let answers = engine().ask_all(&[ask(address, 1)]).await;
+    let answers = patient().ask_all(&[ask(address, 1)]).await;
     assert_eq!(rcode(&answers[0].0), Some(Rcode::NoError));
 
     let small = |q: &[u8]| [&q[..12], &q[12..].to_ascii_lowercase()].concat();
     let (folding, count) = server(move |_, q| Some(answered(&small(q)))).await;
-    let engine = engine();
+    let engine = patient();
     let first = engine.ask_all(&[ask(folding, 1)]).await;
     assert_eq!(rcode(&first[0].0), Some(Rcode::NoError));
     let asked: Vec<_> = (2..50).map(|index| ask(folding, index)).collect();
     let begun = Instant::now();
     let later = engine.ask_all(&asked).await;
     assert!(later.iter().all(|(got, _)| rcode(got) == Some(Rcode::NoError)));
-    assert!(begun.elapsed() < Duration::from_millis(150), "it is known by now");
+    assert!(begun.elapsed() < PATIENCE, "it is known by now");
     assert_eq!(count.load(Ordering::SeqCst), 49);
 }
 
@@ -143,16 +154,17 @@ async fn whoever_knows_the_port_and_tries_every_id_still_has_to_guess_the_letter
                 let forged = [&id.to_be_bytes()[..], &[0x84, 3], &question[4..12], &name].concat();
                 let _ = socket.send_to(&forged, from).await;
             }
-            tokio::time::sleep(Duration::from_millis(20)).await;
-            let _ = socket.send_to(&answered(&question), from).await;
+            // Among so many it may be lost.
+            for _ in 0..100 {
+                tokio::time::sleep(Duration::from_millis(20)).await;
+                let _ = socket.send_to(&answered(&question), from).await;
+            }
         }
     });
 
-    let politeness = Politeness { in_flight: 64, per_second: 0 };
-    let patient = Settings { timeout: Duration::from_secs(5), tries: 3, politeness, records: 100 };
     // Of so many letters that nobody guesses them by chance.
     let name = "a-name-with-a-good-many-letters-in-it.onswick.example";
     let asked = Ask::new(address, name, RecordType::A, Mode::Authority);
-    let answers = Engine::new(patient, Arc::default()).ask_all(&[asked]).await;
+    let answers = patient().ask_all(&[asked]).await;
     assert_eq!(rcode(&answers[0].0), Some(Rcode::NoError), "{:?}", answers[0].0);
 }

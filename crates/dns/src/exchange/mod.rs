@@ -18,7 +18,7 @@ use crate::ask::{Answered, Ask, Got};
 use crate::bearing::Bearings;
 use crate::budget::Budget;
 use crate::engine::{Engine, Settings};
-use crate::pace::Paces;
+use crate::pace::{Paces, Politeness};
 use crate::tcp::Tcp;
 use crate::wire::Extent;
 
@@ -34,19 +34,25 @@ pub(crate) struct Exchange {
     records: usize,
     bearings: Bearings,
     paces: Arc<Paces>,
+    politeness: Politeness,
 }
 
 impl Exchange {
     pub(crate) fn new(settings: Settings) -> Self {
-        let Settings { timeout, records, .. } = settings;
+        let Settings { timeout, records, politeness, .. } = settings;
         let paces = Arc::new(Paces::default());
         let engine = Engine::new(settings, paces.clone());
-        Self { engine, timeout, records, bearings: Bearings::default(), paces }
+        Self { engine, timeout, records, bearings: Bearings::default(), paces, politeness }
     }
 
     /// Whether a server has to be asked slowly.
     pub(crate) fn is_paced(&self, server: SocketAddr) -> bool {
         self.paces.of(server) > Duration::ZERO
+    }
+
+    /// The least gap between two questions to a server.
+    pub(crate) fn gap(&self, server: SocketAddr) -> Duration {
+        self.paces.of(server).max(self.politeness.gap())
     }
 
     /// Whether a server has answered not long ago, so that what it does not answer now may be for
@@ -89,10 +95,11 @@ impl Exchange {
         }
     }
 
-    /// The same by UDP alone, and in no other way than is known: in as little time as that takes,
-    /// whatever any one server does.
+    /// The same for a sweep, by UDP alone, and in no other way than is known: in as little time as
+    /// that takes, whatever any one server does, and behind what single looks ask.
     pub(crate) async fn ask_briefly(&self, asks: Vec<Ask>) -> Vec<Answered> {
-        let asks = self.borne(asks);
+        let mut asks = self.borne(asks);
+        asks.iter_mut().for_each(|ask| ask.is_swept = true);
         let mut answers = self.engine.ask_all(&asks).await;
         for (got, _) in &mut answers {
             if matches!(got, Got::Reply(reply) if reply.truncated) {

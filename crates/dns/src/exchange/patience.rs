@@ -102,8 +102,8 @@ impl Exchange {
         }
 
         let helped = first_left - left.len();
-        if let Some(gap) =
-            found.filter(|_| helped >= LIMITED_AT_LEAST && helped * LIMITED_SHARE >= asks.len())
+        if let Some(gap) = found.filter(|_| is_much(helped, asks.len()))
+            && self.is_limiting(asks, budget).await
         {
             self.paces.set(server, gap);
             metrics::counter!("nomenta_dns_servers_slowed_total").increment(1);
@@ -113,6 +113,19 @@ impl Exchange {
             self.otherwise(asks, answers, |_| true, budget).await;
         }
     }
+
+    /// Whether a server does not answer a burst once more, now that it has answered: one that was away
+    /// for a moment limits nothing.
+    async fn is_limiting(&self, asks: &[Ask], budget: &Budget) -> bool {
+        let again = self.put(asks, budget).await;
+        let unanswered = again.iter().filter(|(got, _)| is_worth_patience(got)).count();
+        is_much(unanswered, asks.len())
+    }
+}
+
+/// Whether so many questions of all tell of a limit.
+fn is_much(questions: usize, of: usize) -> bool {
+    questions >= LIMITED_AT_LEAST && questions * LIMITED_SHARE >= of
 }
 
 /// Whether a server may answer what it has not answered once it is asked slower: where it limits
@@ -203,7 +216,7 @@ mod tests {
     #[tokio::test]
     async fn a_server_that_is_not_asked_as_slowly_as_it_wants_is_late_and_not_silent() {
         let server = limited(Duration::from_secs(60), Beyond::Drops).await;
-        let patience = Duration::from_millis(900);
+        let patience = Duration::from_secs(3);
         let limits = SurveyLimits { readings: patience, patience, ..SurveyLimits::default() };
         let budget = Budget::new(limits);
         let answers = exchange().ask_patiently(asks(server, 12), budget.round()).await;

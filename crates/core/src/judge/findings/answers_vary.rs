@@ -5,7 +5,7 @@
 
 use crate::judge::case::Case;
 use crate::judge::code::Code;
-use crate::judge::edit::{Edit, sentences};
+use crate::judge::edit::sentences;
 use crate::judge::finding::{Diagnosis, Entry, Severity, Yields};
 use crate::judge::gate::GateName;
 use crate::judge::sighting::Sighting;
@@ -46,12 +46,13 @@ fn by_turns(case: &Case<'_>) -> Option<Diagnosis> {
         String::new()
     };
     let at = case.sheet.host_field(&case.sheet.routed);
-    let edits = instead(case, &foreign);
+    // Whatever is deleted there takes all that it made with it.
+    let edits: Vec<_> = case.sheet.by(case.choice()).map(|line| case.publish(line)).collect();
     Some(Diagnosis {
         remedy: format!(
             "At {at}, the name servers hand out {}{also}, by turns. Look in your DNS editor for what does that: a pool \
-             with weights, a failover, or an alias at {at}. Take everything but the platform's addresses out of it, or \
-             delete it: {}",
+             with weights, a failover, or an alias at {at}. Take everything but the platform's addresses out of it; or \
+             delete it, and in its place: {}",
             listed(foreign.iter().copied()),
             sentences(&edits)
         ),
@@ -62,14 +63,6 @@ fn by_turns(case: &Case<'_>) -> Option<Diagnosis> {
         edits,
         ..Diagnosis::default()
     })
-}
-
-/// What is to stand at the host in place of whatever generates the answers: those of our records
-/// that are not among them already.
-fn instead(case: &Case<'_>, foreign: &[&RecordData]) -> Vec<Edit> {
-    let is_there = |data: &RecordData| case.variation.handed_out.contains(data) && !foreign.contains(&data);
-    let lines = case.sheet.by(case.choice()).filter(|line| !line.data().is_some_and(|data| is_there(&data)));
-    lines.map(|line| case.publish(line)).collect()
 }
 
 fn by_region(case: &Case<'_>) -> Option<Diagnosis> {
@@ -120,6 +113,22 @@ mod tests {
     const HOST: &str = "onswick.example";
     const PROOF: &str = "_quaymark-challenge TXT token=u6t2pj5hu6t2pj5hu6t2pj5hu6t2pj5h";
 
+    /// A zone whose servers name the ingress for longer than a resolver may hold anything, while a
+    /// vantage is told of nothing there.
+    fn unlike_a_region() -> Survey {
+        let mut before: Option<Survey> = None;
+        for minutes in [0, 2, 4] {
+            let mut survey = test::survey_spread(HOST, &test::healthy(HOST), 1, 1);
+            survey.at = test::now() + Duration::minutes(minutes);
+            for rtype in [RecordType::A, RecordType::Aaaa] {
+                survey.readings.push(test::seen("north", HOST, rtype, &[]));
+            }
+            survey.remember(before.as_ref());
+            before = Some(survey);
+        }
+        before.expect("a survey")
+    }
+
     /// A zone whose server hands these addresses out by turns, one at a time, beside the IPv6 one.
     fn by_turns(addresses: &[&str]) -> Survey {
         let of =
@@ -135,6 +144,24 @@ mod tests {
 
     fn found(survey: &Survey) -> Vec<Finding> {
         test::judge(&test::domain(HOST), survey)
+    }
+
+    #[test]
+    fn nothing_is_said_of_servers_that_are_not_to_be_found_now() {
+        let before = unlike_a_region();
+        assert_eq!(test::codes(&found(&before)), ["answers-vary"]);
+
+        for (zone, code) in
+            [(test::unregistered(HOST), "name-unregistered"), (test::unreachable(HOST, "ns1"), "unreachable")]
+        {
+            let mut survey = test::survey(HOST, &[]);
+            survey.zone = zone;
+            survey.readings.retain(|reading| !reading.source.is_authority());
+            survey.remember(Some(&before));
+            assert_eq!(test::codes(&found(&survey)), [code]);
+            // What is found again later is not what was handed out before it was registered anew.
+            assert_eq!(survey.recent.is_empty(), code == "name-unregistered");
+        }
     }
 
     #[test]
@@ -156,6 +183,17 @@ mod tests {
             told[0].contains("hand out A 192.0.2.7, beside A 127.77.0.10, A 127.77.0.11, AAAA ::1, by turns")
         );
         assert!(!told[0].contains("Delete the A record"), "{}", told[0]);
+    }
+
+    #[test]
+    fn what_takes_the_generators_place_is_the_same_whichever_answer_came_last() {
+        let list = |addresses: &[&str]| {
+            let edits = test::todo_of(&test::domain(HOST), &by_turns(addresses)).into_iter();
+            edits.map(|edit| format!("{} {}", edit.kind, edit.value)).collect::<Vec<_>>()
+        };
+        let wanted = ["add 127.77.0.10", "add 127.77.0.11", "add ::1"];
+        assert_eq!(list(&["127.77.0.10", "192.0.2.7"]), wanted);
+        assert_eq!(list(&["192.0.2.7", "127.77.0.11", "127.77.0.10"]), wanted);
     }
 
     #[test]

@@ -147,8 +147,9 @@ mod tests {
 
     use crate::reading::answer::{ExtendedError, Outcome, Rcode, Reading};
     use crate::reading::record::RecordType;
+    use crate::reading::signature::Signature;
     use crate::reading::survey::Survey;
-    use crate::reading::trust::{Signature, Signed, Signer, Trust, ZoneKey};
+    use crate::reading::trust::{Signed, Signer, Trust, ZoneKey};
     use crate::test;
 
     const HOST: &str = "onswick.example";

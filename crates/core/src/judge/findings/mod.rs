@@ -45,7 +45,7 @@ mod name_unregistered;
 mod pair_incomplete;
 mod registration_expiring;
 mod registration_on_hold;
-mod server_lame;
+pub(crate) mod server_lame;
 pub(crate) mod servers_disagree;
 mod stalled;
 mod survey_cut_short;
@@ -181,6 +181,17 @@ mod tests {
             }
         }
         assert_eq!(CATALOGUE.len(), Code::ALL.len(), "every code has its detector");
+    }
+
+    #[test]
+    fn the_token_of_another_claim_is_told_masked_and_edited_whole() {
+        let other = "token=qqqqqqqqrrrrrrrrssssssssttttttt2";
+        let zone = [format!("timetable TXT {other}"), "timetable A 192.0.2.7".into()];
+        let list = test::todo("timetable.onswick.example", &zone.each_ref().map(String::as_str));
+        assert!(list.iter().any(|edit| edit.value.contains(other)), "{list:?}");
+        let found = test::diagnose("timetable.onswick.example", &zone.each_ref().map(String::as_str));
+        let told: String = found.iter().map(|finding| finding.remedy.clone() + &finding.remark).collect();
+        assert!(!told.contains(other), "{told}");
     }
 
     #[test]

@@ -93,6 +93,17 @@ impl<'a> Question<'a> {
     }
 }
 
+impl Question<'_> {
+    /// Whether it is a type of address that the servers do not know: no record makes them.
+    fn is_of_unknown_type(&self) -> bool {
+        if self.gate == GateName::Ownership {
+            return false;
+        }
+        let mut codes = self.readings.iter().map(|reading| &reading.outcome);
+        codes.all(|outcome| matches!(outcome, Outcome::Answer { rcode: Rcode::NOT_IMPLEMENTED, .. }))
+    }
+}
+
 /// Whether a server of the zone gave something that nobody can use.
 fn is_failure(reading: &Reading) -> bool {
     let is_of_no_use = match &reading.outcome {
@@ -112,6 +123,9 @@ fn is_sound(case: &Case<'_>, server: &Source) -> bool {
 /// What goes round it: the token at the host where names with an underscore are refused, records
 /// of one's own where an alias fails.
 fn edits(case: &Case<'_>, question: &Question<'_>) -> Vec<Edit> {
+    if question.is_of_unknown_type() {
+        return Vec::new();
+    }
     match question.gate {
         GateName::Ownership if case.choice() == Choice::Cname => Vec::new(),
         GateName::Ownership => {
@@ -132,6 +146,12 @@ fn remedy(case: &Case<'_>, question: &Question<'_>, types: &str, edits: &[Edit])
         return format!(
             "{head} The other name servers answer. Ask your DNS operator to have {servers} mended; the records on the \
              sheet are not at fault."
+        );
+    }
+    if question.is_of_unknown_type() {
+        return format!(
+            "{head} It does not know that record type. Ask your DNS operator to have {servers} answer for it; the \
+             records on the sheet are not at fault."
         );
     }
     match question.gate {
@@ -224,6 +244,14 @@ mod tests {
         let beside_alias = found(host, &failing(host, &failed(Rcode::Refused), is_challenge));
         assert!(beside_alias.edits.is_empty(), "nothing stands beside a CNAME");
         assert!(beside_alias.remedy.contains("answer for names that begin with an underscore"));
+    }
+
+    #[test]
+    fn nothing_is_to_be_edited_where_a_type_is_not_known() {
+        let is_ipv6 = |r: &Reading| r.name == APEX && r.rtype == RecordType::Aaaa;
+        let found = found(APEX, &failing(APEX, &failed(Rcode::NOT_IMPLEMENTED), is_ipv6));
+        assert!(found.remedy.contains("It does not know that record type."), "{}", found.remedy);
+        assert!(found.edits.is_empty(), "{:?}", found.edits);
     }
 
     #[test]

@@ -24,9 +24,7 @@ pub(super) const ENTRY: Entry = Entry {
 };
 
 fn detect(case: &Case<'_>) -> Option<Diagnosis> {
-    let readings = case.survey.of(&case.sheet.zone, RecordType::Soa).filter(|r| r.source.is_authority());
-    let (lame, sound): (Vec<&Reading>, Vec<&Reading>) =
-        readings.map(|start| worst(case, start)).partition(|reading| is_of_no_use(reading));
+    let (lame, sound) = told_apart(case);
     let faults = case.survey.delegation().map(|delegation| &delegation.faults[..]).unwrap_or_default();
 
     let mut troubles: BTreeMap<&str, String> = BTreeMap::new();
@@ -69,6 +67,18 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
         evidence: lame.iter().map(|r| sighting(r)).chain(faults.into_iter().map(of_fault)).collect(),
         ..Diagnosis::default()
     })
+}
+
+/// The servers that are of no use, and those that are, each by the reading that tells most.
+fn told_apart<'a>(case: &'a Case<'_>) -> (Vec<&'a Reading>, Vec<&'a Reading>) {
+    let readings = case.survey.of(&case.sheet.zone, RecordType::Soa).filter(|r| r.source.is_authority());
+    readings.map(|start| worst(case, start)).partition(|reading| is_of_no_use(reading))
+}
+
+/// Whether no server answers with authority, and every vantage gets its answers all the same.
+pub(crate) fn is_without_authority(case: &Case<'_>) -> bool {
+    let (lame, sound) = told_apart(case);
+    !lame.is_empty() && sound.is_empty() && are_resolved(case, &lame)
 }
 
 /// Whether all that is wrong is the missing authority, and every vantage gets its answers through

@@ -35,9 +35,12 @@ fn detect(case: &Case<'_>) -> Option<Diagnosis> {
 
     let star = star(case, purpose);
     let mut edits: Vec<_> = lines.into_iter().map(|line| case.publish(line)).collect();
-    // What it hands out by turns is another record each time.
-    let kept = if case.variation.by_turns { Vec::new() } else { case.edit_records(EditKind::Keep, &held) };
-    for kept in kept {
+    // What it hands out by turns is another record each time, and what it makes of the name that is
+    // asked for another one at each name.
+    let kept: Vec<_> =
+        held.iter().copied().filter(|(_, record)| is_everywhere(case, purpose, record)).collect();
+    let kept = if case.variation.by_turns { &[][..] } else { &kept };
+    for kept in case.edit_records(EditKind::Keep, kept) {
         edits.push(Edit { owner: star.clone(), host_field: case.sheet.host_field(&star), ..kept });
     }
 
@@ -82,6 +85,16 @@ fn star(case: &Case<'_>, purpose: Purpose) -> DnsName {
         Purpose::Ownership if stands => DnsName::new(host).child("*"),
         _ => DnsName::new(dns::parent(host)).child("*"),
     }
+}
+
+/// Whether the name beside has the same record, and so has the wildcard.
+fn is_everywhere(case: &Case<'_>, purpose: Purpose, record: &Record) -> bool {
+    let name = if purpose == Purpose::Ownership { &case.sheet.challenge } else { &case.sheet.routed };
+    let beside = case.beside(name);
+    record
+        .data
+        .rtype()
+        .is_some_and(|rtype| case.survey.held(&beside, rtype).any(|(_, other)| other.data == record.data))
 }
 
 fn synthesized<'a>(case: &'a Case<'_>, name: &'a str, rtype: RecordType) -> Vec<(&'a Source, &'a Record)> {

@@ -26,7 +26,7 @@ use crate::judge::findings;
 use crate::judge::gate::{GateName, Gates};
 use crate::judge::policy::Policy;
 use crate::judge::preflight::{self, Check};
-use crate::judge::schedule::{self, Outlook};
+use crate::judge::schedule::{self, NextLook, Outlook};
 use crate::judge::served::Served;
 use crate::judge::waiting::{self, Wait};
 use crate::name::dns::DnsName;
@@ -41,10 +41,8 @@ pub struct Outcome {
     pub findings: Vec<Finding>,
     /// At most one thing to do.
     pub action: Option<Action>,
-    /// When to look again if nothing else happens.
-    pub next_look: DateTime<Utc>,
-    /// Looks in a row that found nothing new.
-    pub quiet_looks: i32,
+    /// When to look again.
+    pub next_look: NextLook,
     /// The zone's apex, for the sheet.
     pub zone: DnsName,
     /// Fingerprint of the survey.
@@ -60,6 +58,22 @@ pub struct Outcome {
     /// What a quick look must read for nothing to have changed; `None` if the
     /// next look must be a full one.
     pub quick: Option<i64>,
+}
+
+impl Outcome {
+    /// What a look at a domain that is left alone changes: whether it is still proved, which others
+    /// that claim the name must not wait for.
+    #[must_use]
+    pub fn of_proof_alone(self, before: &Gates) -> Self {
+        let gates = before.with(self.gates.get(GateName::Ownership).clone());
+        Self { gates, action: None, quick: None, ..self }
+    }
+
+    /// Whether the next look is likely to move a gate: it is the second one at what has just changed,
+    /// or resolvers are about to let go of an older answer.
+    pub fn is_about_to_move(&self) -> bool {
+        self.gates.are_in_doubt() || schedule::cache_ends(&self.gates, &self.waits).is_some()
+    }
 }
 
 /// What a case holds, told once.
@@ -117,7 +131,7 @@ impl<'a> Judgement<'a> {
 ///     let policy = Policy::default();
 ///     let outcome = step(domain, platform, &Evidence::default(), &policy, now);
 ///     assert_eq!(outcome.gates, domain.gates);
-///     assert_eq!(outcome.next_look, now + policy.look_first);
+///     assert_eq!(outcome.next_look.due, now + policy.look_first);
 /// }
 /// # use nomenta_core::judge::gate::Gates;
 /// # use nomenta_core::name::{hostname::Hostname, token::Token};
@@ -144,7 +158,6 @@ impl<'a> Judgement<'a> {
 /// #     gates: Gates::new(now),
 /// #     zone: "onswick.example".into(),
 /// #     fingerprint: None,
-/// #     quiet_looks: 0,
 /// #     enrolled_at: now,
 /// #     pair: None,
 /// #     ties: Default::default(),
@@ -189,9 +202,9 @@ pub fn step(
     } else {
         gates.moved_from(&domain.gates).next().is_some()
     };
-    let quiet_looks = if has_moved { 0 } else { domain.quiet_looks.saturating_add(1) };
+    let moved_at = if has_moved { now } else { domain.moved_at };
 
-    let outlook = Outlook { gates: &gates, found: &found, waits: &waits, action, quiet_looks };
+    let outlook = Outlook { gates: &gates, found: &found, waits: &waits, action, moved_at };
     let next_look = schedule::after_look(&case, &outlook);
     let quick = schedule::quick(&case, &outlook);
 
@@ -201,13 +214,12 @@ pub fn step(
         gates,
         findings: found,
         action,
-        quiet_looks,
         zone: case.sheet.zone,
         fingerprint: Some(fingerprint),
         spread: waiting::spread(&waits),
         served,
         waits,
-        moved_at: if has_moved { now } else { domain.moved_at },
+        moved_at,
     }
 }
 
@@ -227,8 +239,7 @@ fn unsurveyed(domain: &Domain, policy: &Policy, now: DateTime<Utc>) -> Outcome {
         gates: domain.gates.clone(),
         findings: Vec::new(),
         action: None,
-        next_look: now + policy.look_first,
-        quiet_looks: domain.quiet_looks,
+        next_look: NextLook::at(now + policy.look_first),
         zone: domain.zone.clone(),
         fingerprint: domain.fingerprint,
         spread: None,

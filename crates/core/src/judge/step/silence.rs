@@ -28,7 +28,7 @@ fn one_look_alone_takes_no_gate_away_and_a_second_one_decides() {
         doubted.gates.get(Routing).reason.starts_with("In doubt; a second look decides. Delete the A record")
     );
     assert!(doubted.findings.is_empty(), "nothing is said to the customer yet");
-    assert_eq!((doubted.next_look, doubted.quick), (now() + Duration::seconds(11), None));
+    assert_eq!((doubted.next_look.due, doubted.quick), (now() + Duration::seconds(11), None));
     domain.gates = doubted.gates;
 
     let again = look(&domain, &broken, 5);
@@ -194,7 +194,7 @@ fn live_through(sights: &Sights, index: i64, outage: Duration) -> Vec<(DateTime<
 
         let outcome = step(&domain, &testing::platform(), &evidence, &policy, at);
         domain.gates = outcome.gates.clone();
-        let next = outcome.next_look.max(at + Duration::seconds(1));
+        let next = outcome.next_look.due.max(at + Duration::seconds(1));
         judged.push((at, outcome));
         at = next;
     }

@@ -10,8 +10,10 @@ use crate::judge::certificate::Held;
 use crate::judge::domain::Pair;
 use crate::judge::evidence::{self, OrderState, Probe, Problem, Spent};
 use crate::judge::gate::{GateState, Stage};
+use crate::judge::load::Load;
 use crate::judge::policy::Fronting;
 use crate::judge::preflight::{CheckName, CheckState};
+use crate::reading::answer;
 use crate::reading::cut::{Cut, Limit};
 use crate::reading::record::RecordType;
 use crate::reading::survey::Survey;
@@ -75,7 +77,7 @@ fn ownership_needs_a_vantage_beside_the_zones_own_servers_until_it_is_proved() {
     }
     let holding = judge(&domain, &holding);
     assert!(holding.gates.get(Ownership).reason.contains("No vantage sees it before"));
-    assert_eq!(holding.next_look, now() + Duration::seconds(91), "looked at when it lets go");
+    assert_eq!(holding.next_look.due, now() + Duration::seconds(91), "looked at when it lets go");
 
     domain.gates = judge(&domain, &seen_by(2)).gates;
     assert_eq!(states(&judge(&domain, &seen_by(0)))[0], Passed, "what was proved stays so");
@@ -158,7 +160,7 @@ fn the_four_gates_pass_in_order_each_asking_for_the_next_evidence() {
     evidence.probe = probed("5e71a1", None);
     let outcome = judge(&domain, &evidence);
     assert_eq!(states(&outcome), [Passed; 4]);
-    assert_eq!(outcome.next_look - now(), testing::policy().look_live);
+    assert_eq!(outcome.next_look.due - now(), testing::policy().look_live);
 }
 
 #[test]
@@ -219,8 +221,10 @@ fn the_next_look_may_be_quick_only_while_nothing_else_can_happen() {
         (&[][..], true),
         (token, true),
         (&testing::healthy(HOST)[1..], true),
-        // A finding may be mended in a record that a quick look does not read.
-        (&["timetable CNAME shop.harrowhost.example"], false),
+        // It is mended where a quick look reads.
+        (&["_quaymark-challenge.timetable TXT token=5e71a1"], true),
+        // This one is not.
+        (&["timetable HTTPS . 192.0.2.7"], false),
         // From here on it goes by itself.
         (&testing::healthy(HOST), false),
     ] {
@@ -231,6 +235,12 @@ fn the_next_look_may_be_quick_only_while_nothing_else_can_happen() {
     let quickly =
         Evidence { survey: live.survey.clone().map(|s| Survey { depth: Depth::Quick, ..s }), ..live };
     assert_eq!(quick(&quickly), None, "a quick look does not vouch for the next one");
+    let mut silent = surveyed(&[]);
+    let readings = silent.survey.iter_mut().flat_map(|survey| &mut survey.readings);
+    readings.filter(|r| r.rtype == RecordType::Aaaa).for_each(|r| r.outcome = answer::Outcome::Silence);
+    assert_eq!(quick(&silent), None, "others would wait for it");
+    let load = Load { strain: Duration::seconds(3), ..Load::default() };
+    assert_eq!(quick(&Evidence { load, ..surveyed(&[]) }), None, "and for a server that is slow");
     let never = Policy { quick_looks: 0, ..testing::policy() };
     let outcome = step(&domain, &testing::platform(), &surveyed(&[]), &never, now());
     assert_eq!(outcome.quick, None);
@@ -284,17 +294,19 @@ fn a_refused_order_waits_for_its_time() {
 }
 
 #[test]
-fn quiet_looks_count_up_until_something_moves() {
+fn looks_grow_rarer_from_the_last_change_on() {
     let mut domain = testing::domain(HOST);
-    let evidence = surveyed(&[]);
-    for want in [0, 1, 2] {
-        let outcome = judge(&domain, &evidence);
-        assert_eq!(outcome.quiet_looks, want);
-        domain.gates = outcome.gates;
-        domain.fingerprint = outcome.fingerprint;
-        domain.quiet_looks = outcome.quiet_looks;
-    }
-    assert_eq!(judge(&domain, &surveyed(&["timetable A 192.0.2.7"])).quiet_looks, 0);
+    domain.moved_at = now() - Duration::hours(24);
+    let policy = testing::policy();
+    let first = judge(&domain, &surveyed(&[]));
+    assert_eq!((first.moved_at, first.next_look.due), (now(), now() + policy.look_first));
+
+    domain.gates = first.gates;
+    domain.fingerprint = first.fingerprint;
+    let same = judge(&domain, &surveyed(&[]));
+    assert_eq!((same.moved_at, same.next_look.due), (domain.moved_at, now() + policy.look_first * 24));
+    assert_eq!(same.next_look.soonest, now() + policy.look_first);
+    assert_eq!(judge(&domain, &surveyed(&["timetable A 192.0.2.7"])).moved_at, now());
 }
 
 #[test]
@@ -302,17 +314,19 @@ fn what_a_look_left_out_moves_nothing_and_the_domain_rests() {
     let mut domain = testing::domain(HOST);
     domain.moved_at = now() - Duration::days(1);
     let mut survey = testing::survey(HOST, &[]);
-    for (host, want) in [("a", 0), ("b", 1), ("c", 2)] {
+    for (host, has_moved) in [("a", true), ("b", false), ("c", false)] {
         let zone = [format!("{host} A 192.0.2.7")];
         survey.readings = testing::survey(HOST, &zone.each_ref().map(String::as_str)).readings;
         survey.cuts = vec![Cut { limit: Limit::ALL[0], at: host.into(), most: 32 }];
         let evidence = Evidence { survey: Some(survey.clone()), ..Evidence::default() };
         let outcome = judge(&domain, &evidence);
-        assert_eq!(outcome.quiet_looks, want);
-        assert_eq!(outcome.moved_at == domain.moved_at, want > 0);
-        assert_eq!(outcome.next_look, now() + testing::policy().look_first * 12);
+        assert_eq!(outcome.moved_at != domain.moved_at, has_moved);
+        let rest = now() + testing::policy().look_first * 12;
+        assert_eq!(
+            (outcome.next_look.due, outcome.next_look.soonest),
+            (rest.max(outcome.next_look.due), rest)
+        );
         domain.gates = outcome.gates;
-        domain.quiet_looks = outcome.quiet_looks;
         domain.moved_at = outcome.moved_at;
     }
 }
