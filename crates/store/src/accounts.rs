@@ -282,13 +282,13 @@ async fn wake_waiting(tx: &mut PgConnection, account_id: Uuid, now: DateTime<Utc
 }
 
 impl Store {
-    /// The records of accounts with these names; those that there are not have none.
+    /// The part of some records that is one account's.
     ///
     /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn whose(&self, names: &[String]) -> Result<Whose, StoreError> {
-        let ids = sqlx::query_scalar!("SELECT id FROM accounts WHERE name = ANY($1)", names);
-        Ok(Whose::Of(ids.fetch_all(&self.pool).await?))
+    /// [`StoreError::Missing`] if there is no such account, or they have nothing of it.
+    pub async fn part(&self, whose: &Whose, name: &str) -> Result<Whose, StoreError> {
+        let id = account_id(&self.pool, name).await?;
+        whose.of_account(id).ok_or_else(|| StoreError::missing("account", name))
     }
 }
 

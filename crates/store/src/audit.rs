@@ -56,6 +56,8 @@ pub struct AuditRow {
     pub was: Option<Value>,
     /// What is.
     pub became: Option<Value>,
+    /// Whether whoever asks sees who made it: it was no key of the platform's staff, or of others.
+    pub is_known: bool,
 }
 
 struct AuditColumns {
@@ -72,6 +74,7 @@ struct AuditColumns {
     account: Option<String>,
     was: Option<Value>,
     became: Option<Value>,
+    is_known: bool,
 }
 
 impl AuditColumns {
@@ -90,6 +93,7 @@ impl AuditColumns {
             account: self.account,
             was: self.was,
             became: self.became,
+            is_known: self.is_known,
         })
     }
 }
@@ -100,9 +104,15 @@ macro_rules! audit {
         sqlx::query_as!(
             AuditColumns,
             r#"SELECT t.seq, t.at, t.who, t.role, t.session_id, t.came_from, t.call, t.act, t.kind, t.name,
-                      (SELECT a.name FROM accounts a WHERE a.id = t.account_id) AS account, t.was, t.became
+                      (SELECT a.name FROM accounts a WHERE a.id = t.account_id) AS account, t.was, t.became,
+                      k.is_known AS "is_known!"
                FROM audit t
-               WHERE ($1::uuid[] IS NULL OR t.account_id = ANY($1)) AND ($2::text IS NULL OR t.who = $2)
+               CROSS JOIN LATERAL (
+                   SELECT $7::uuid[] IS NULL OR EXISTS (
+                       SELECT FROM access_keys WHERE id = t.key_id AND account_ids <@ $7) AS is_known) k
+               WHERE ($1::uuid[] IS NULL OR t.account_id = ANY($1)) AND ($2::text IS NULL OR t.who = $2 AND k.is_known)
+                 -- Contests are for whoever sees both sides.
+                 AND ($7::uuid[] IS NULL OR t.kind <> $8)
                  AND ($3::text IS NULL OR t.name = $3) AND ($4::timestamptz IS NULL OR t.at >= $4)
                  AND t.seq < $5 AND "# + $along + " ORDER BY t.seq DESC LIMIT $6",
             $filter.whose.accounts(),
@@ -110,7 +120,9 @@ macro_rules! audit {
             $filter.name,
             $filter.since,
             $filter.before.unwrap_or(i64::MAX),
-            $limit
+            $limit,
+            $filter.whose.own(),
+            AuditKind::Contest.as_str()
         )
         .fetch_all(&$store.pool)
         .await?

@@ -142,14 +142,14 @@ impl Store {
         limit: i64,
     ) -> Result<Vec<CertificateRow>, StoreError> {
         let place = or_end(filter.after.as_ref(), false);
-        let rows = match (&filter.whose, &filter.issuer) {
-            (Whose::Of(_), _) => {
+        let rows = match (filter.whose.accounts(), &filter.issuer) {
+            (Some(_), _) => {
                 certificates!(self, filter, place, limit, "account_id = w.id", "unnest($5::uuid[])")
             }
-            (Whose::Everybodys, Some(_)) => {
+            (None, Some(_)) => {
                 certificates!(self, filter, place, limit, "issuer = $6", "(VALUES ($5::uuid[]))")
             }
-            (Whose::Everybodys, None) => {
+            (None, None) => {
                 certificates!(self, filter, place, limit, "true", "(VALUES ($5::uuid[]))")
             }
         };

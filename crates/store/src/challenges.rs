@@ -8,6 +8,7 @@ use crate::Store;
 use crate::StoreError;
 use crate::channel::{self, Channel};
 use crate::edge;
+use crate::places::Whose;
 use crate::tasks;
 
 /// A challenge to be answered.
@@ -63,15 +64,18 @@ impl Store {
         Ok(())
     }
 
-    /// The answer to a challenge by HTTP.
+    /// The answer to a challenge by HTTP, for a domain of some accounts.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn challenge(&self, token: &str) -> Result<Option<String>, StoreError> {
+    pub async fn challenge(&self, whose: &Whose, token: &str) -> Result<Option<String>, StoreError> {
         let answer = sqlx::query_scalar!(
-            "SELECT key_authorization FROM challenges WHERE token = $1 AND method = $2",
+            "SELECT c.key_authorization FROM challenges c JOIN orders o ON o.id = c.order_id
+                 JOIN domains d ON d.id = o.domain_id
+             WHERE c.token = $1 AND c.method = $2 AND ($3::uuid[] IS NULL OR d.account_id = ANY($3))",
             token,
-            Method::Http.as_str()
+            Method::Http.as_str(),
+            whose.accounts()
         );
         Ok(answer.fetch_optional(&self.pool).await?)
     }

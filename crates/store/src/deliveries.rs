@@ -91,7 +91,8 @@ pub struct DeliveryRow {
 /// Which of them to list.
 #[derive(Clone, Debug, Default)]
 pub struct DeliveryFilter {
-    /// Only those about these accounts' domains.
+    /// Only those about these accounts' domains; to the accounts' own receivers, unless whoever asks
+    /// sees all there are.
     pub whose: Whose,
     /// Only those of which this came.
     pub state: Option<DeliveryState>,
@@ -438,27 +439,34 @@ impl Store {
         let state = filter.state.map(DeliveryState::as_str);
         let whose = filter.whose.accounts();
         let rows = match (filter.receiver, state, whose) {
-            (Some(receiver), state, whose) => listed!(
-                "d.receiver_id = $1 AND ($2::text IS NULL OR d.state = $2) \
-                 AND ($3::uuid[] IS NULL OR d.account_id = ANY($3)) AND d.id < $4 ORDER BY d.id DESC LIMIT $5",
-                receiver,
-                state,
-                whose,
-                before,
-                limit
-            )
-            .fetch_all(&self.pool)
-            .await?,
-            (None, state, Some(whose)) => listed!(
-                "d.account_id = ANY($1) AND ($2::text IS NULL OR d.state = $2) AND d.id < $3 \
-                 ORDER BY d.id DESC LIMIT $4",
-                whose,
-                state,
-                before,
-                limit
-            )
-            .fetch_all(&self.pool)
-            .await?,
+            (Some(receiver), state, whose) => {
+                listed!(
+                    "d.receiver_id = $1 AND ($2::text IS NULL OR d.state = $2) \
+                 AND ($3::uuid[] IS NULL OR d.account_id = ANY($3)) AND d.id < $4 \
+                 AND ($6::uuid[] IS NULL OR r.account_id = ANY($6)) ORDER BY d.id DESC LIMIT $5",
+                    receiver,
+                    state,
+                    whose,
+                    before,
+                    limit,
+                    filter.whose.own()
+                )
+                .fetch_all(&self.pool)
+                .await?
+            }
+            (None, state, Some(whose)) => {
+                listed!(
+                    "d.account_id = ANY($1) AND ($2::text IS NULL OR d.state = $2) AND d.id < $3 \
+                 AND ($5::uuid[] IS NULL OR r.account_id = ANY($5)) ORDER BY d.id DESC LIMIT $4",
+                    whose,
+                    state,
+                    before,
+                    limit,
+                    filter.whose.own()
+                )
+                .fetch_all(&self.pool)
+                .await?
+            }
             (None, Some(state), None) => {
                 listed!("d.state = $1 AND d.id < $2 ORDER BY d.id DESC LIMIT $3", state, before, limit)
                     .fetch_all(&self.pool)
@@ -486,9 +494,11 @@ impl Store {
         let ids = sqlx::query_scalar!(
             "SELECT id FROM receivers WHERE ended_at IS NULL
                AND id IN (SELECT $2::uuid UNION SELECT receiver_id FROM deliveries WHERE id = $1)
+               AND ($3::uuid[] IS NULL OR account_id = ANY($3))
              ORDER BY id FOR UPDATE",
             one,
-            receiver
+            receiver,
+            whose.own()
         )
         .fetch_all(&mut *tx)
         .await?;

@@ -81,6 +81,11 @@ pub struct DomainRecord {
 }
 
 impl DomainRecord {
+    /// Whether it is left alone: it is paused, or its account suspended.
+    pub fn rests(&self) -> bool {
+        self.paused_at.is_some() || self.suspended_at.is_some()
+    }
+
     /// Whether its first hour is still to come: until then it leads to the default host.
     pub fn is_staged(&self) -> bool {
         self.switch_at.is_some() && self.next_site.is_none()
@@ -109,7 +114,6 @@ struct DomainColumns {
     gates: serde_json::Value,
     spread: Option<f64>,
     fingerprint: Option<i64>,
-    quiet_looks: i32,
     survey: Option<String>,
     enrolled_at: DateTime<Utc>,
     superseded: Vec<String>,
@@ -240,7 +244,7 @@ impl Store {
         let rows = sqlx::query_as!(
             DomainColumns,
             r#"SELECT d.id, d.host, d.version, d.token, d.token_expires_at, d.zone, d.gates, d.spread, d.fingerprint,
-                      d.quiet_looks, g.survey AS "survey?", d.enrolled_at, d.superseded, g.baseline AS "baseline?",
+                      g.survey AS "survey?", d.enrolled_at, d.superseded, g.baseline AS "baseline?",
                       d.moved_at, d.is_primary, g.probe AS "probe?", g.visit AS "visit?", d.ended_at, d.ending, d.paused_at, a.suspended_at,
                       d.held_since, d.entry_path, d.error_path, d.switch_at, d.label, d.is_proved_by_zone,
                       n.name AS "next_site?", a.allowance,
@@ -276,7 +280,8 @@ impl Store {
                                   WHERE pair_id = d.pair_id AND id <> d.id OFFSET 0) p ON true
                LEFT JOIN sightings g ON g.domain_id = d.id
                LEFT JOIN courses k ON k.domain_id = d.id
-               LEFT JOIN tasks t ON t.domain_id = d.id AND t.kind = 'look'
+               LEFT JOIN tasks t ON t.domain_id = d.id
+                   AND t.kind = CASE WHEN d.ended_at IS NULL THEN 'look' ELSE 'watch' END
                WHERE d.id = ANY($1)"#,
             &ids,
             &inner,
@@ -374,7 +379,6 @@ impl DomainColumns {
             gates: read("gate", self.gates)?,
             zone: self.zone.into(),
             fingerprint: self.fingerprint,
-            quiet_looks: self.quiet_looks,
             enrolled_at: self.enrolled_at,
             pair,
             ties,

@@ -6,6 +6,7 @@ use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
+use crate::places::Whose;
 
 /// How many changes are kept for edges that resume.
 const KEPT: i64 = 20_000;
@@ -50,12 +51,16 @@ pub struct TlsAnswer {
 }
 
 impl Store {
-    /// Every host that traffic may come for: those that a claim holds, the sites'
+    /// Every host of some accounts that traffic may come for: those that a claim holds, the sites'
     /// default hosts, and those that were. With `hosts`, only those of them.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn edge_rows(&self, hosts: Option<&[String]>) -> Result<Vec<EdgeRow>, StoreError> {
+    pub async fn edge_rows(
+        &self,
+        whose: &Whose,
+        hosts: Option<&[String]>,
+    ) -> Result<Vec<EdgeRow>, StoreError> {
         let reached = GateState::REACHED.map(|state| state.to_string());
         let mut rows = sqlx::query_as!(
             EdgeRow,
@@ -74,19 +79,25 @@ impl Store {
                                   ORDER BY (revoked_at IS NULL) DESC, issued_at DESC LIMIT 1) c ON true
                WHERE d.held_since IS NOT NULL AND a.suspended_at IS NULL
                  AND ($1::text[] IS NULL OR d.host = ANY($1))
+                 AND ($3::uuid[] IS NULL OR d.account_id = ANY($3))
                ORDER BY d.host"#,
             hosts,
-            &reached
+            &reached,
+            whose.accounts()
         )
         .fetch_all(&self.pool)
         .await?;
 
-        rows.extend(self.default_rows(hosts).await?);
+        rows.extend(self.default_rows(whose, hosts).await?);
         Ok(rows)
     }
 
     /// The sites' default hosts, and those that lead to them since a site was renamed.
-    async fn default_rows(&self, hosts: Option<&[String]>) -> Result<Vec<EdgeRow>, StoreError> {
+    async fn default_rows(
+        &self,
+        whose: &Whose,
+        hosts: Option<&[String]>,
+    ) -> Result<Vec<EdgeRow>, StoreError> {
         let rows = sqlx::query_as!(
             EdgeRow,
             r#"SELECT n.host AS "host!", s.name AS site, s.default_host, s.entry_path, s.error_path,
@@ -96,23 +107,32 @@ impl Store {
                      UNION ALL SELECT host, site_id FROM former_hosts) n
                JOIN sites s ON s.id = n.id
                JOIN accounts a ON a.id = s.account_id
-               WHERE a.suspended_at IS NULL AND ($1::text[] IS NULL OR n.host = ANY($1)) ORDER BY n.host"#,
-            hosts
+               WHERE a.suspended_at IS NULL AND ($1::text[] IS NULL OR n.host = ANY($1))
+                 AND ($2::uuid[] IS NULL OR s.account_id = ANY($2)) ORDER BY n.host"#,
+            hosts,
+            whose.accounts()
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// Certificates that answer challenges by TLS now. With `hosts`, only for
-    /// those names.
+    /// Certificates that answer challenges by TLS now, for domains of some accounts. With `hosts`,
+    /// only for those names.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn tls_answers(&self, hosts: Option<&[String]>) -> Result<Vec<TlsAnswer>, StoreError> {
+    pub async fn tls_answers(
+        &self,
+        whose: &Whose,
+        hosts: Option<&[String]>,
+    ) -> Result<Vec<TlsAnswer>, StoreError> {
         let rows = sqlx::query_as!(
             TlsAnswer,
-            r#"SELECT name, answer_chain AS "chain_pem!", sealed_answer_key AS "sealed_key!" FROM challenges
-               WHERE sealed_answer_key IS NOT NULL AND ($1::text[] IS NULL OR name = ANY($1)) ORDER BY name"#,
-            hosts
+            r#"SELECT c.name, c.answer_chain AS "chain_pem!", c.sealed_answer_key AS "sealed_key!"
+               FROM challenges c JOIN orders o ON o.id = c.order_id JOIN domains d ON d.id = o.domain_id
+               WHERE c.sealed_answer_key IS NOT NULL AND ($1::text[] IS NULL OR c.name = ANY($1))
+                 AND ($2::uuid[] IS NULL OR d.account_id = ANY($2)) ORDER BY c.name"#,
+            hosts,
+            whose.accounts()
         );
         Ok(rows.fetch_all(&self.pool).await?)
     }
@@ -126,13 +146,15 @@ impl Store {
         Ok(seq.fetch_one(&self.pool).await?)
     }
 
-    /// Hosts that changed after `after`, each once with its latest number, at
-    /// most `limit`; `None` if changes that old are no longer kept.
+    /// Hosts of some accounts that changed after `after`, each once with its latest number, at
+    /// most `limit`; `None` if changes that old are no longer kept. What an account has had before
+    /// is of it, too: its edges are to let go of it.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn edge_changes(
         &self,
+        whose: &Whose,
         after: i64,
         limit: i64,
     ) -> Result<Option<Vec<(i64, String)>>, StoreError> {
@@ -143,10 +165,16 @@ impl Store {
         }
 
         let rows = sqlx::query!(
-            r#"SELECT max(seq) AS "seq!", host FROM edge_changes WHERE seq > $1
-               GROUP BY host ORDER BY 1 LIMIT $2"#,
+            r#"SELECT max(c.seq) AS "seq!", c.host FROM edge_changes c
+               WHERE c.seq > $1 AND ($3::uuid[] IS NULL
+                   OR EXISTS (SELECT FROM domains d WHERE d.host = c.host AND d.account_id = ANY($3))
+                   OR EXISTS (SELECT FROM sites s WHERE s.default_host = c.host AND s.account_id = ANY($3))
+                   OR EXISTS (SELECT FROM former_hosts f JOIN sites s ON s.id = f.site_id
+                              WHERE f.host = c.host AND s.account_id = ANY($3)))
+               GROUP BY c.host ORDER BY 1 LIMIT $2"#,
             after,
-            limit
+            limit,
+            whose.accounts()
         )
         .fetch_all(&self.pool)
         .await?;

@@ -102,16 +102,18 @@ pub(crate) async fn insert(
 
 /// Events, by what the statement goes along.
 macro_rules! events {
-    ($store:expr, $along:literal, $domain:expr, $accounts:expr, $after:expr, $limit:expr) => {
+    ($store:expr, $along:literal, $domain:expr, $whose:expr, $after:expr, $limit:expr) => {
         sqlx::query_as!(
             EventColumns,
-            "SELECT seq, id, host, kind, at, data FROM events WHERE seq > $3 AND "
+            "SELECT seq, id, host, kind, at, data FROM events
+             WHERE seq > $3 AND coalesce(data->>'code', '') <> ALL($5) AND "
                 + $along
                 + " ORDER BY seq LIMIT $4",
             $domain,
-            $accounts,
+            $whose.accounts(),
             $after,
-            $limit
+            $limit,
+            &$whose.unseen()
         )
         .fetch_all(&$store.pool)
         .await?
@@ -139,37 +141,24 @@ impl Store {
         after: i64,
         limit: i64,
     ) -> Result<Vec<EventRow>, StoreError> {
-        let rows = match (of.domain, &of.whose) {
-            (Some(domain), whose) => {
+        let whose = &of.whose;
+        let rows = match (of.domain, whose.accounts()) {
+            (Some(domain), _) => {
                 self.number_all().await?;
                 events!(
                     self,
                     "domain_id = $1 AND ($2::uuid[] IS NULL OR account_id = ANY($2))",
                     Some(domain),
-                    whose.accounts(),
+                    whose,
                     after,
                     limit
                 )
             }
-            (None, Whose::Of(accounts)) => {
-                events!(
-                    self,
-                    "account_id = ANY($2) AND $1::uuid IS NULL",
-                    None::<Uuid>,
-                    Some(accounts.as_slice()),
-                    after,
-                    limit
-                )
+            (None, Some(_)) => {
+                events!(self, "account_id = ANY($2) AND $1::uuid IS NULL", None::<Uuid>, whose, after, limit)
             }
-            (None, Whose::Everybodys) => {
-                events!(
-                    self,
-                    "$1::uuid IS NULL AND $2::uuid[] IS NULL",
-                    None::<Uuid>,
-                    None::<&[Uuid]>,
-                    after,
-                    limit
-                )
+            (None, None) => {
+                events!(self, "$1::uuid IS NULL AND $2::uuid[] IS NULL", None::<Uuid>, whose, after, limit)
             }
         };
 

@@ -3,7 +3,7 @@
 use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_api::handoff::Language;
 use nomenta_core::name::dns::DnsName;
-use uuid::Uuid;
+use uuid::{NoContext, Timestamp, Uuid};
 
 use crate::Store;
 use crate::StoreError;
@@ -11,6 +11,7 @@ use crate::channel::call_doors;
 use crate::error::word;
 use crate::keys::is_stale;
 use crate::places::Whose;
+use crate::receivers::{self, Which};
 
 /// A link to be kept, by the hash of its secret.
 #[derive(Clone, Copy, Debug)]
@@ -27,6 +28,8 @@ pub struct NewHandoff<'a> {
     pub hint: &'a str,
     /// Until when it shows anything.
     pub expires_at: DateTime<Utc>,
+    /// Whether it goes out by mail.
+    pub is_mailed: bool,
 }
 
 /// A link, without its secret.
@@ -59,6 +62,9 @@ pub struct HandoffRow {
     /// Since when it shows nothing, if it was taken back.
     pub revoked_at: Option<DateTime<Utc>>,
 }
+
+/// Why whoever asked by a link to be told is told nothing more.
+const LINK_REVOKED: &str = "the link by which it was asked for was revoked";
 
 /// Which links to list.
 #[derive(Clone, Debug, Default)]
@@ -166,8 +172,8 @@ impl Store {
     pub async fn add_handoff(&self, new: &NewHandoff<'_>) -> Result<Uuid, StoreError> {
         let mut tx = self.begin().await?;
         let id = sqlx::query_scalar!(
-            "INSERT INTO handoffs (id, account_id, domain_id, host, zone, language, hash, hint, expires_at)
-             SELECT $1, account_id, id, host, CASE WHEN $3 THEN zone END, $4, $5, $6, $7
+            "INSERT INTO handoffs (id, account_id, domain_id, host, zone, language, hash, hint, expires_at, is_mailed)
+             SELECT $1, account_id, id, host, CASE WHEN $3 THEN zone END, $4, $5, $6, $7, $8
              FROM domains WHERE id = $2
              RETURNING id",
             Uuid::now_v7(),
@@ -176,13 +182,36 @@ impl Store {
             new.language.map(Language::as_str),
             new.hash,
             new.hint,
-            new.expires_at
+            new.expires_at,
+            new.is_mailed
         )
         .fetch_optional(&mut *tx)
         .await?
         .ok_or_else(|| StoreError::missing("domain", &new.domain_id.to_string()))?;
         tx.commit().await?;
         Ok(id)
+    }
+
+    /// How many strangers were written to for an account within `within`: links that went out by mail,
+    /// and questions whether somebody wants to be told.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn mailed_within(&self, account: &str, within: TimeDelta) -> Result<i64, StoreError> {
+        let since = Utc::now() - within;
+        // Keys begin with the moment they were made at, so the latest are together.
+        let made = u64::try_from(since.timestamp()).unwrap_or_default();
+        let first = Uuid::new_v7(Timestamp::from_unix(NoContext, made, 0));
+        let mailed = sqlx::query_scalar!(
+            r#"SELECT (SELECT count(*) FROM handoffs h WHERE h.account_id = a.id AND h.id > $2 AND h.is_mailed)
+                    + (SELECT count(*) FROM receivers r WHERE r.account_id = a.id AND r.id > $2 AND r.asked_at > $3)
+                    AS "count!"
+               FROM accounts a WHERE a.name = $1"#,
+            account,
+            first,
+            since
+        );
+        Ok(mailed.fetch_optional(&self.pool).await?.unwrap_or_default())
     }
 
     /// The link with this hash, unless it shows nothing any more; notes that it was opened.
@@ -222,7 +251,8 @@ impl Store {
         rows.into_iter().map(HandoffColumns::read).collect()
     }
 
-    /// Makes a link show nothing from now on, wherever it is open.
+    /// Makes a link show nothing from now on, wherever it is open; whoever asked by it to be told is
+    /// told nothing more.
     ///
     /// # Errors
     /// [`StoreError::Missing`] if there is no such link of these accounts.
@@ -240,6 +270,7 @@ impl Store {
             return Err(StoreError::missing("link", &id.to_string()));
         }
 
+        receivers::end(&mut tx, Which::OfLink(id), whose, LINK_REVOKED).await?;
         call_doors(&mut tx).await?;
         tx.commit().await?;
         Ok(())

@@ -13,6 +13,7 @@ use uuid::Uuid;
 use crate::Store;
 use crate::StoreError;
 use crate::jobs::{self, NewJob};
+use crate::places::Whose;
 use crate::roster::RosterFilter;
 use crate::version::{Expected, Version};
 
@@ -94,7 +95,7 @@ impl Store {
 
         let behind = Some(ingress.name.clone());
         let asked = Selection { ingress: behind.clone(), ..Selection::default() };
-        let filter = RosterFilter { ingress: behind, ..RosterFilter::default() };
+        let filter = RosterFilter { whose: Whose::Everybodys, ingress: behind, ..RosterFilter::default() };
         let job = NewJob { act: &Act::Look {}, asked: &asked, filter: &filter };
         let job = jobs::insert(&mut tx, job, self.actor.as_deref()).await?;
 

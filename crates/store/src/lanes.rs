@@ -3,7 +3,7 @@
 nomenta_core::spelled! {
     /// A lane of the queue; the one that goes first before the others.
     pub enum Lane: "lane" {
-        /// New domains, and looks that somebody waits for.
+        /// New domains, those that are about to move, and looks that somebody waits for.
         First = "first",
         /// What comes by itself.
         Usual = "usual",

@@ -36,6 +36,7 @@ mod leaving;
 mod lifeline;
 mod locks;
 mod looks;
+mod migrating;
 mod moves;
 mod numbering;
 mod orders;
@@ -97,7 +98,7 @@ pub use moves::Move;
 pub use orders::{EndedOrders, Issued, NewOrder, OrderRow};
 pub use places::{Page, Place, Whose};
 pub use publications::{NewPublication, NewZoneKey, PublicationRow, ZoneKeyRow, ZoneOf};
-pub use receivers::{NewReceiver, ReceiverRow};
+pub use receivers::{NewReader, NewReceiver, ReceiverRow};
 pub use registrations::RegistrationRow;
 pub use retention::{Aged, Retention};
 pub use revocations::{Revocation, RevocationRow};
@@ -107,7 +108,7 @@ pub use sessions::{NewSession, SessionRow};
 pub use sites::{NewSite, SiteChange, SiteRow};
 pub use story::OrderStory;
 pub use strays::Stray;
-pub use sweeps::{QuickDone, QuickTask, Sweep};
+pub use sweeps::{QuickDone, QuickTask, Sweep, Then};
 pub use tallies::{Counted, Tally};
 pub use tasks::{Lease, TaskKind};
 pub use version::{Expected, Version};
@@ -162,8 +163,8 @@ impl Store {
     /// # Errors
     /// If the server cannot be reached or a migration fails.
     pub async fn open(url: &str, rules: Rules) -> Result<Self, StoreError> {
-        let Pools { work, search, listening, .. } = Pools::of(url)?;
-        sqlx::migrate!().run(&work).await.map_err(sqlx::Error::from)?;
+        let Pools { work, search, listening, migrating, .. } = Pools::of(url)?;
+        migrating::migrate(&migrating).await?;
         let teller = Teller::start(work.clone());
         let store = Self {
             pool: work,
@@ -196,14 +197,5 @@ impl Store {
     pub fn for_looks(&self, url: &str) -> Result<Self, StoreError> {
         let Pools { looks, .. } = Pools::of(url)?;
         Ok(Self { pool: looks, ..self.clone() })
-    }
-
-    /// Whether the database answers.
-    ///
-    /// # Errors
-    /// [`StoreError::Database`]; try again.
-    pub async fn ping(&self) -> Result<(), StoreError> {
-        sqlx::query_scalar!(r#"SELECT 1 AS "one!""#).fetch_one(&self.pool).await?;
-        Ok(())
     }
 }

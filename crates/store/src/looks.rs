@@ -3,13 +3,14 @@
 
 use std::slice;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_core::judge::baseline::Baseline;
 use nomenta_core::judge::behind::Visit;
 use nomenta_core::judge::drift::Drift;
 use nomenta_core::judge::evidence::Probe;
 use nomenta_core::judge::finding::Finding;
 use nomenta_core::judge::gate::{GateName, Gates};
+use nomenta_core::judge::schedule::NextLook;
 use nomenta_core::judge::standing::Standing;
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::learned::course::Course;
@@ -26,6 +27,7 @@ use crate::events::{self, About};
 use crate::lanes::Lane;
 use crate::locks;
 use crate::orders::{self, NewOrder};
+use crate::places::Whose;
 use crate::tasks::{self, TaskKind};
 use crate::written::{self, Found, LookRow, Sighting, Written};
 
@@ -72,6 +74,9 @@ pub struct FindingRow {
     /// When it was confirmed last.
     pub last_seen: DateTime<Utc>,
 }
+
+/// How often it is written at most that somebody waits for the same domain.
+const NOTED_EVERY: TimeDelta = TimeDelta::seconds(20);
 
 impl Store {
     /// Writes what a look found, together with others that have come to their end. No second
@@ -135,6 +140,36 @@ impl Store {
         Ok(())
     }
 
+    /// Notes that somebody waits for some domains until a moment: they are looked at as soon as they
+    /// may be, and first at `soon`.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn awaited(
+        &self,
+        domain_ids: &[Uuid],
+        until: DateTime<Utc>,
+        soon: DateTime<Utc>,
+    ) -> Result<(), StoreError> {
+        let mut tx = self.begin().await?;
+        tasks::lock(&mut tx, domain_ids).await?;
+        let brought_forward = sqlx::query!(
+            "UPDATE tasks t SET awaited_until = $2, due = least(t.due, greatest(t.soonest, $3)),
+                 lane = CASE WHEN t.lane = $6 THEN t.lane ELSE $5 END
+             FROM domains d WHERE d.id = t.domain_id AND t.domain_id = ANY($1) AND t.kind = 'look' AND d.is_at_work
+                 AND (t.awaited_until IS NULL OR t.awaited_until < $4)",
+            domain_ids,
+            until,
+            soon,
+            until - NOTED_EVERY,
+            Lane::First.number(),
+            Lane::Silent.number()
+        );
+        let brought_forward = brought_forward.execute(&mut *tx).await?.rows_affected();
+        // Most of the time it was noted a moment ago.
+        if brought_forward > 0 { self.commit_work(tx).await } else { self.commit(tx).await }
+    }
+
     /// Writes what a domain that has left has left behind; it is seen again at `next`,
     /// if at all.
     ///
@@ -166,7 +201,7 @@ impl Store {
         tasks::finish(
             &mut tx,
             lease,
-            next.map(|due| tasks::Next { due, quick: None, tries: 0, lane: Lane::Usual }),
+            next.map(|due| tasks::Next { at: NextLook::at(due), quick: None, tries: 0, lane: Lane::Usual }),
         )
         .await?;
 
@@ -191,11 +226,11 @@ impl Store {
         Ok(rows.fetch_all(&self.pool).await?)
     }
 
-    /// Open findings of a domain, oldest first.
+    /// Open findings of a domain, oldest first, as far as they are shown to whoever sees `whose`.
     ///
     /// # Errors
     /// [`StoreError::Database`]; try again.
-    pub async fn findings(&self, domain_id: Uuid) -> Result<Vec<FindingRow>, StoreError> {
+    pub async fn findings(&self, whose: &Whose, domain_id: Uuid) -> Result<Vec<FindingRow>, StoreError> {
         let rows = sqlx::query!(
             "SELECT body, first_seen, last_seen FROM findings WHERE domain_id = $1 ORDER BY first_seen, code",
             domain_id
@@ -205,7 +240,10 @@ impl Store {
 
         let mut findings = Vec::with_capacity(rows.len());
         for row in rows {
-            let finding = read("finding", row.body)?;
+            let finding: Finding = read("finding", row.body)?;
+            if whose.seen(finding.code).is_none() {
+                continue;
+            }
             findings.push(FindingRow { finding, first_seen: row.first_seen, last_seen: row.last_seen });
         }
 

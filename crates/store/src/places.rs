@@ -1,26 +1,59 @@
 //! Listings: whose records they show, and where a page begins.
 
 use chrono::{DateTime, Utc};
+use nomenta_core::judge::code::Code;
 use serde::{Deserialize, Serialize};
 use uuid::Uuid;
 
 /// Whose records are shown: everybody's, or those of some accounts.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Whose {
     /// The whole fleet's.
-    #[default]
     Everybodys,
     /// Those of these accounts; nothing, if there are none.
     Of(Vec<Uuid>),
+    /// The same part of them, for somebody who sees the whole fleet's.
+    PartOf(Vec<Uuid>),
+}
+
+/// Nobody's: whoever forgets to say whose sees nothing.
+impl Default for Whose {
+    fn default() -> Self {
+        Self::NOBODYS
+    }
 }
 
 impl Whose {
+    /// Nobody's: for whoever has no key, and sees what is told of one domain alone.
+    pub const NOBODYS: Self = Self::Of(Vec::new());
+
     /// The accounts, where only theirs are shown.
     pub(crate) fn accounts(&self) -> Option<&[Uuid]> {
         match self {
             Self::Everybodys => None,
-            Self::Of(accounts) => Some(accounts),
+            Self::Of(accounts) | Self::PartOf(accounts) => Some(accounts),
         }
+    }
+
+    /// Whether what tells of domains of other accounts is shown.
+    pub(crate) fn sees_others(&self) -> bool {
+        !matches!(self, Self::Of(_))
+    }
+
+    /// The accounts whose receivers are shown: those of the platform's staff are for staff alone.
+    pub(crate) fn own(&self) -> Option<&[Uuid]> {
+        self.accounts().filter(|_| !self.sees_others())
+    }
+
+    /// Codes of findings that are not shown.
+    pub(crate) fn unseen(&self) -> Vec<String> {
+        let codes = Code::OF_OTHERS.iter().filter(|code| self.seen(**code).is_none());
+        codes.map(|code| code.as_str().to_owned()).collect()
+    }
+
+    /// A finding, unless it tells of what is not shown.
+    pub(crate) fn seen(&self, finding: Code) -> Option<Code> {
+        Some(finding).filter(|finding| self.sees_others() || !finding.is_of_others())
     }
 
     /// Whether only some accounts' are shown.
@@ -33,14 +66,12 @@ impl Whose {
         self.accounts().is_none_or(|accounts| accounts.contains(&account))
     }
 
-    /// What both show.
-    #[must_use]
-    pub fn and(&self, other: &Self) -> Self {
-        match (self, other) {
-            (Self::Everybodys, other) | (other, Self::Everybodys) => other.clone(),
-            (Self::Of(own), Self::Of(_)) => {
-                Self::Of(own.iter().copied().filter(|id| other.has(*id)).collect())
-            }
+    /// Of these records those of one account; nothing, if they have none of it.
+    pub fn of_account(&self, account: Uuid) -> Option<Self> {
+        match self {
+            _ if !self.has(account) => None,
+            Self::Of(_) => Some(Self::Of(vec![account])),
+            Self::Everybodys | Self::PartOf(_) => Some(Self::PartOf(vec![account])),
         }
     }
 }

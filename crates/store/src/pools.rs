@@ -28,10 +28,14 @@ const SEARCHES: u32 = 3;
 const LOOKS: u32 = 9;
 const WORK: u32 = 9;
 const LISTENING: u32 = 1;
+const MIGRATING: u32 = 1;
 
 /// Longest that one statement may take.
 const CALL_LIMIT: &str = "5s";
 const WORK_LIMIT: &str = "120s";
+/// Longest that a step of a migration may take: it waits for that of another process, and builds
+/// indexes beside those who write.
+const MIGRATION_LIMIT: &str = "2h";
 
 /// What the server does about a process of ours that says nothing: a transaction that is left open
 /// holds locks which others wait for, and so does one whose process is gone without a word.
@@ -56,6 +60,8 @@ pub(crate) struct Pools {
     pub looks: PgPool,
     /// Orders, upkeep, and whatever else is done.
     pub work: PgPool,
+    /// Bringing the schema up to date.
+    pub migrating: PgPool,
     /// Hearing of what other processes have done.
     pub listening: PgPool,
 }
@@ -82,6 +88,7 @@ impl Pools {
             search: pool(SEARCHES, CALLER_PATIENCE).connect_lazy_with(by_what_is_given),
             looks: kept.connect_lazy_with(planned_once),
             work: pool(WORK, WORK_PATIENCE).connect_lazy_with(limited(WORK_LIMIT)),
+            migrating: pool(MIGRATING, WORK_PATIENCE).connect_lazy_with(limited(MIGRATION_LIMIT)),
             listening: pool(LISTENING, WORK_PATIENCE).connect_lazy_with(options.clone()),
         })
     }

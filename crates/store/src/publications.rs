@@ -39,6 +39,8 @@ pub struct NewZoneKey<'a> {
     pub server: Option<&'a str>,
     /// The key, sealed.
     pub sealed: &'a [u8],
+    /// The handoff link by which it is given; none, if the account's own people give it.
+    pub link: Option<Uuid>,
 }
 
 /// A key with its box.
@@ -48,6 +50,8 @@ pub struct ZoneKeyRow {
     pub key: ZoneKey,
     /// The key, sealed.
     pub sealed: Vec<u8>,
+    /// The handoff link by which it was given; none, if the account's own people gave it.
+    pub link: Option<Uuid>,
 }
 
 /// An update that is about to be sent.
@@ -61,6 +65,8 @@ pub struct NewPublication<'a> {
     pub key_name: &'a DnsName,
     /// What it does.
     pub update: &'a Update,
+    /// The handoff link by which it is asked for, if it is by one.
+    pub link: Option<Uuid>,
 }
 
 /// An update that was sent.
@@ -78,6 +84,8 @@ pub struct PublicationRow {
     pub key_name: DnsName,
     /// What it did.
     pub update: Update,
+    /// The handoff link by which it was asked for, if it was by one.
+    pub link: Option<Uuid>,
     /// How far it has come.
     pub state: PublicationState,
     /// Why it was refused.
@@ -95,6 +103,7 @@ struct PublicationColumns {
     server: String,
     key_name: String,
     change: Value,
+    link: Option<Uuid>,
     state: String,
     because: Option<String>,
     created_at: DateTime<Utc>,
@@ -110,6 +119,7 @@ impl PublicationColumns {
             server: self.server,
             key_name: self.key_name.into(),
             update: read("update of a zone", self.change)?,
+            link: self.link,
             state: word("state of a publication", &self.state)?,
             because: self.because,
             created_at: self.created_at,
@@ -123,7 +133,7 @@ macro_rules! publications {
     ($which:literal, $($given:expr),+) => {
         sqlx::query_as!(
             PublicationColumns,
-            "SELECT id, domain_id, host, server, key_name, change, state, because, created_at, ended_at
+            "SELECT id, domain_id, host, server, key_name, change, handoff_id AS link, state, because, created_at, ended_at
              FROM publications WHERE " + $which,
             $($given),+
         )
@@ -131,31 +141,38 @@ macro_rules! publications {
 }
 
 impl Store {
-    /// Keeps the key of a zone, in place of the one before.
+    /// Keeps the key of a zone, in place of the one before; `false` if that is not to be replaced by
+    /// whoever holds a link.
     ///
     /// # Errors
     /// [`StoreError::Missing`] if the domain is gone.
-    pub async fn keep_zone_key(&self, new: &NewZoneKey<'_>) -> Result<(), StoreError> {
+    pub async fn keep_zone_key(&self, new: &NewZoneKey<'_>) -> Result<bool, StoreError> {
         let mut tx = self.begin().await?;
         let kept = sqlx::query!(
-            "INSERT INTO zone_keys (id, account_id, zone, name, algorithm, server, sealed)
-             SELECT $2, account_id, $3, $4, $5, $6, $7 FROM domains WHERE id = $1
-             ON CONFLICT (account_id, zone) DO UPDATE SET name = excluded.name, algorithm = excluded.algorithm,
-                 server = excluded.server, sealed = excluded.sealed, given_at = now()",
+            r#"WITH of AS (SELECT account_id FROM domains WHERE id = $1), kept AS (
+                 INSERT INTO zone_keys (id, account_id, zone, name, algorithm, server, sealed, handoff_id)
+                 SELECT $2, account_id, $3, $4, $5, $6, $7, $8 FROM of
+                 ON CONFLICT (account_id, zone) DO UPDATE SET name = excluded.name, algorithm = excluded.algorithm,
+                     server = excluded.server, sealed = excluded.sealed, handoff_id = excluded.handoff_id,
+                     given_at = now()
+                 WHERE excluded.handoff_id IS NULL OR zone_keys.handoff_id = excluded.handoff_id
+                 RETURNING 1)
+               SELECT EXISTS (SELECT FROM of) AS "is_there!", EXISTS (SELECT FROM kept) AS "is_kept!""#,
             new.of.domain_id,
             Uuid::now_v7(),
             new.of.zone.as_str(),
             new.name.as_str(),
             new.algorithm.as_str(),
             new.server,
-            new.sealed
+            new.sealed,
+            new.link
         )
-        .execute(&mut *tx)
+        .fetch_one(&mut *tx)
         .await?;
         tx.commit().await?;
-        match kept.rows_affected() {
-            0 => Err(StoreError::missing("domain", &new.of.domain_id.to_string())),
-            _ => Ok(()),
+        match kept.is_there {
+            true => Ok(kept.is_kept),
+            false => Err(StoreError::missing("domain", &new.of.domain_id.to_string())),
         }
     }
 
@@ -165,7 +182,7 @@ impl Store {
     /// [`StoreError::Database`]; try again.
     pub async fn zone_key(&self, of: ZoneOf<'_>) -> Result<Option<ZoneKeyRow>, StoreError> {
         let row = sqlx::query!(
-            "SELECT k.zone, k.name, k.algorithm, k.server, k.sealed, k.given_at
+            "SELECT k.zone, k.name, k.algorithm, k.server, k.sealed, k.given_at, k.handoff_id
              FROM zone_keys k JOIN domains d ON d.account_id = k.account_id WHERE d.id = $1 AND k.zone = $2",
             of.domain_id,
             of.zone.as_str()
@@ -179,7 +196,7 @@ impl Store {
             server: row.server,
             given_at: row.given_at,
         };
-        Ok(Some(ZoneKeyRow { key, sealed: row.sealed }))
+        Ok(Some(ZoneKeyRow { key, sealed: row.sealed, link: row.handoff_id }))
     }
 
     /// Forgets the key of a zone; `false` if there was none.
@@ -207,15 +224,16 @@ impl Store {
         let id = Uuid::now_v7();
         let mut tx = self.begin().await?;
         let done = sqlx::query!(
-            "INSERT INTO publications (id, domain_id, account_id, host, zone, server, key_name, change, state)
-             SELECT $2, id, account_id, host, $3, $4, $5, $6, $7 FROM domains WHERE id = $1 AND ended_at IS NULL",
+            "INSERT INTO publications (id, domain_id, account_id, host, zone, server, key_name, change, state, handoff_id)
+             SELECT $2, id, account_id, host, $3, $4, $5, $6, $7, $8 FROM domains WHERE id = $1 AND ended_at IS NULL",
             new.domain_id,
             id,
             new.update.zone.as_str(),
             new.server,
             new.key_name.as_str(),
             json!(new.update),
-            PublicationState::Sent.as_str()
+            PublicationState::Sent.as_str(),
+            new.link
         )
         .execute(&mut *tx)
         .await?;

@@ -5,6 +5,7 @@ use nomenta_api::handoff::Language;
 use nomenta_api::notice::Means;
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::notice::{NoticeKind, QuietHours};
+use sqlx::PgConnection;
 use uuid::Uuid;
 
 use crate::Store;
@@ -37,8 +38,21 @@ pub struct NewReceiver<'a> {
     pub sealed: Option<&'a [u8]>,
     /// The link that leads to what it is about, sealed.
     pub sealed_link: Option<&'a [u8]>,
+    /// The link of whoever asked for it: with it, it ends.
+    pub handoff_id: Option<Uuid>,
+    /// The secret of the page that their mails lead to, if they get any.
+    pub reader: Option<NewReader<'a>>,
     /// Whether they have yet to say so from their mailbox.
     pub is_unconfirmed: bool,
+}
+
+/// The secret of a reader's page.
+#[derive(Clone, Copy, Debug)]
+pub struct NewReader<'a> {
+    /// What it is found by.
+    pub hash: &'a [u8],
+    /// What is written into mails, sealed.
+    pub sealed: &'a [u8],
 }
 
 /// Somebody who is told.
@@ -66,6 +80,8 @@ pub struct ReceiverRow {
     pub former: Option<Vec<u8>>,
     /// The link that leads to what it is about, sealed.
     pub sealed_link: Option<Vec<u8>>,
+    /// The secret of the page that their mails lead to, sealed.
+    pub sealed_reader: Option<Vec<u8>>,
     /// Since when.
     pub created_at: DateTime<Utc>,
     /// Whether they have said so from their mailbox, where that is asked for.
@@ -93,6 +109,7 @@ struct ReceiverColumns {
     former: Option<Vec<u8>>,
     former_until: Option<DateTime<Utc>>,
     sealed_link: Option<Vec<u8>>,
+    sealed_reader: Option<Vec<u8>>,
     created_at: DateTime<Utc>,
     confirmed_at: Option<DateTime<Utc>>,
     ended_at: Option<DateTime<Utc>>,
@@ -117,6 +134,7 @@ impl ReceiverColumns {
             sealed: self.sealed,
             former: self.former.filter(|_| still),
             sealed_link: self.sealed_link,
+            sealed_reader: self.sealed_reader,
             created_at: self.created_at,
             is_confirmed: self.confirmed_at.is_some(),
             ended_at: self.ended_at,
@@ -134,7 +152,8 @@ macro_rules! receivers {
             ReceiverColumns,
             r#"SELECT r.id, r.way, r.target, a.name AS "account?", d.host AS "host?", r.kinds,
                       coalesce(r.language, a.language) AS language, r.quiet, r.sealed, r.former, r.former_until,
-                      r.sealed_link, r.created_at, r.confirmed_at, r.ended_at, r.because, r.failures, r.last_error
+                      r.sealed_link, r.sealed_reader, r.created_at, r.confirmed_at, r.ended_at, r.because, r.failures,
+                      r.last_error
                FROM receivers r LEFT JOIN accounts a ON a.id = r.account_id LEFT JOIN domains d ON d.id = r.domain_id
                WHERE "# + $which,
             $($given),+
@@ -153,9 +172,9 @@ impl Store {
         let mut tx = self.begin().await?;
         let done = sqlx::query!(
             "INSERT INTO receivers (id, account_id, domain_id, way, target, kinds, language, quiet, sealed, sealed_link,
-                 asked_at, confirmed_at)
+                 asked_at, confirmed_at, handoff_id, reader, sealed_reader)
              SELECT $1, coalesce(a.id, d.account_id), $3, $4, $5, $6, $7, $8, $9, $10, CASE WHEN $11 THEN now() END,
-                    CASE WHEN NOT $11 THEN now() END
+                    CASE WHEN NOT $11 THEN now() END, $13, $14, $15
              FROM (SELECT) one LEFT JOIN accounts a ON a.name = $2 LEFT JOIN domains d ON d.id = $3
              WHERE ($2::text IS NULL OR a.id IS NOT NULL)
                AND (SELECT count(*) FROM (SELECT FROM receivers o WHERE o.ended_at IS NULL
@@ -171,7 +190,10 @@ impl Store {
             new.sealed,
             new.sealed_link,
             new.is_unconfirmed,
-            MOST_OF_ONE
+            MOST_OF_ONE,
+            new.handoff_id,
+            new.reader.map(|reader| reader.hash),
+            new.reader.map(|reader| reader.sealed)
         )
         .execute(&mut *tx)
         .await?;
@@ -224,6 +246,15 @@ impl Store {
         row.ok_or_else(|| StoreError::missing("receiver", &id.to_string()))?.read()
     }
 
+    /// The receiver whose mails lead to the page of this secret, by its hash.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`]; try again.
+    pub async fn receiver_by_reader(&self, hash: &[u8]) -> Result<Option<ReceiverRow>, StoreError> {
+        let row = receivers!("r.reader = $1", hash).fetch_optional(&self.pool).await?;
+        row.map(ReceiverColumns::read).transpose()
+    }
+
     /// Receivers of a way that have not ended, newest first, at most `limit`, those before the
     /// one with an id.
     ///
@@ -267,20 +298,11 @@ impl Store {
     /// [`StoreError::Missing`] if there is no such one of these accounts.
     pub async fn end_receiver(&self, id: Uuid, whose: &Whose, because: &str) -> Result<(), StoreError> {
         let mut tx = self.begin().await?;
-        let done = sqlx::query!(
-            "UPDATE receivers SET ended_at = now(), because = $3, due = NULL
-             WHERE id = $1 AND ended_at IS NULL AND ($2::uuid[] IS NULL OR account_id = ANY($2))",
-            id,
-            whose.accounts(),
-            because
-        )
-        .execute(&mut *tx)
-        .await?;
-        sqlx::query!("DELETE FROM deliveries WHERE receiver_id = $1 AND state = 'due'", id)
-            .execute(&mut *tx)
-            .await?;
+        if end(&mut tx, Which::One(id), whose, because).await? == 0 {
+            return Err(StoreError::missing("receiver", &id.to_string()));
+        }
         tx.commit().await?;
-        if done.rows_affected() == 0 { Err(StoreError::missing("receiver", &id.to_string())) } else { Ok(()) }
+        Ok(())
     }
 
     /// Notes that somebody said from their mailbox that they want to be told; `false` if they
@@ -323,4 +345,40 @@ impl Store {
         tx.commit().await?;
         if done.rows_affected() == 0 { Err(StoreError::missing("hook", &id.to_string())) } else { Ok(()) }
     }
+}
+
+/// Who is told nothing any more.
+#[derive(Clone, Copy)]
+pub(crate) enum Which {
+    /// The one with this key.
+    One(Uuid),
+    /// Whoever asked for it by this handoff link.
+    OfLink(Uuid),
+}
+
+/// Tells some receivers of some accounts nothing any more, and forgets what was to be told; returns how
+/// many they are.
+pub(crate) async fn end(
+    tx: &mut PgConnection,
+    which: Which,
+    whose: &Whose,
+    because: &str,
+) -> Result<i64, StoreError> {
+    let (id, link) = match which {
+        Which::One(id) => (Some(id), None),
+        Which::OfLink(link) => (None, Some(link)),
+    };
+    let ended = sqlx::query_scalar!(
+        r#"WITH ended AS (
+               UPDATE receivers SET ended_at = now(), because = $4, due = NULL
+               WHERE (id = $1 OR handoff_id = $2) AND ended_at IS NULL AND ($3::uuid[] IS NULL OR account_id = ANY($3))
+               RETURNING id),
+           forgotten AS (DELETE FROM deliveries USING ended WHERE receiver_id = ended.id AND state = 'due')
+           SELECT count(*) AS "count!" FROM ended"#,
+        id,
+        link,
+        whose.accounts(),
+        because
+    );
+    Ok(ended.fetch_one(&mut *tx).await?)
 }

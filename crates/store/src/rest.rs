@@ -14,7 +14,8 @@ use crate::tasks::{self, TaskKind};
 use crate::version::Expected;
 
 impl Store {
-    /// Leaves a domain alone: nothing is looked at or ordered. What is served stays.
+    /// Leaves a domain alone: nothing is looked at or ordered, but its token while somebody else claims
+    /// the name. What is served stays.
     /// `false` if it was paused already.
     ///
     /// # Errors
@@ -56,7 +57,7 @@ impl Store {
         sqlx::query!("UPDATE domains SET is_at_work = false WHERE id = ANY($1)", &ids)
             .execute(&mut *tx)
             .await?;
-        sqlx::query!("DELETE FROM tasks WHERE domain_id = ANY($1)", &ids).execute(&mut *tx).await?;
+        leave_alone(&mut tx, &ids, now).await?;
         tell_all(&mut tx, id, &claims, &Event::Suspended {}, now).await?;
         self.commit_work(tx).await?;
         Ok(true)
@@ -124,8 +125,7 @@ pub(crate) async fn pause(
     )
     .fetch_all(&mut *tx)
     .await?;
-    sqlx::query!("DELETE FROM tasks WHERE domain_id = ANY($1)", &paused).execute(&mut *tx).await?;
-
+    leave_alone(tx, &paused, now).await?;
     tell_of(tx, claims, &paused, &Event::Paused {}, now).await?;
     Ok(paused)
 }
@@ -150,6 +150,13 @@ pub(crate) async fn resume(
     go_on(tx, &resumed, now).await?;
     tell_of(tx, claims, &resumed, &Event::Resumed {}, now).await?;
     Ok(resumed)
+}
+
+/// Ends all work on some domains, but for the question whether they may keep their names.
+async fn leave_alone(tx: &mut PgConnection, ids: &[Uuid], now: DateTime<Utc>) -> Result<(), StoreError> {
+    sqlx::query!("DELETE FROM tasks WHERE domain_id = ANY($1)", ids).execute(&mut *tx).await?;
+    tasks::wake_in(tx, ids, TaskKind::Look, now, Lane::Usual).await?;
+    Ok(())
 }
 
 fn keys(claims: &[&Locked]) -> Vec<Uuid> {

@@ -127,9 +127,10 @@ impl Passed for RosterColumns {
 }
 
 impl RosterColumns {
-    pub(crate) fn read(self) -> Result<RosterRow, StoreError> {
+    pub(crate) fn read(self, whose: &Whose) -> Result<RosterRow, StoreError> {
         let state = |stored: &str| word("state of a gate", stored);
-        let codes = self.codes.iter().map(|code| word("finding", code));
+        let codes: Vec<Code> =
+            self.codes.iter().map(|code| word("finding", code)).collect::<Result<_, _>>()?;
 
         Ok(RosterRow {
             id: self.id,
@@ -144,7 +145,7 @@ impl RosterColumns {
                 (GateName::Certificate, state(&self.certificate)?),
                 (GateName::Serving, state(&self.serving)?),
             ],
-            findings: codes.collect::<Result<_, _>>()?,
+            findings: codes.into_iter().filter_map(|code| whose.seen(code)).collect(),
             operator: self.operator,
             spread: self.spread,
             enrolled_at: self.enrolled_at,
@@ -204,6 +205,11 @@ impl RosterFilter {
             None if self.finding.is_some() => Stage::WORDS.to_vec(),
             None => Stage::ALL.to_vec(),
         }
+    }
+
+    /// The code of the finding that is asked for; of one that is not shown, a code that no domain has.
+    pub(crate) fn code(&self) -> Option<&'static str> {
+        self.finding.map(|finding| self.whose.seen(finding).map_or("", Code::as_str))
     }
 
     /// The later one of a place and of where the age that is asked for begins.
@@ -324,7 +330,7 @@ macro_rules! page {
     (@rows $pool:expr, ($asked:expr, $place:expr, $limit:expr), $direction:literal, $($from:tt)+) => {{
         let filter = $asked.filter;
         lines!($pool, $direction, "false"; &$asked.stages, $place.by, $place.id, $limit, filter.pattern(),
-            filter.whose.accounts(), filter.site, filter.ingress, filter.operator, filter.finding.map(Code::as_str),
+            filter.whose.accounts(), filter.site, filter.ingress, filter.operator, filter.code(),
             filter.before, filter.since => "SELECT l.id, l.by " + $($from)+ + " ORDER BY l.by " + $direction + ", l.id " + $direction + " LIMIT $4")
     }};
 }
@@ -376,7 +382,7 @@ impl Store {
                 self.page_by_move(&asked, &place, is_descending, limit).await?
             }
         };
-        rows.into_iter().map(RosterColumns::read).collect()
+        rows.into_iter().map(|row| row.read(&filter.whose)).collect()
     }
 
     /// One stage after the other, each by name.
@@ -407,7 +413,7 @@ impl Store {
             let asked = Asked::of(&of_stage, is_common);
             let rows = self.page_by_name(&asked, &place, false, left).await?;
             for row in rows {
-                found.push(row.read()?);
+                found.push(row.read(&filter.whose)?);
             }
         }
         Ok(found)

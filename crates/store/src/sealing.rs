@@ -27,6 +27,8 @@ pub enum Sealed {
     HookSecret,
     /// A link that leads a reader to what a mail is about.
     Link,
+    /// The secret of the page of whoever reads mails.
+    Reader,
 }
 
 /// The known secret as it is kept.
@@ -271,6 +273,14 @@ async fn reseal_receivers<E: From<StoreError>>(
         Sealed::Link,
         r#"SELECT id AS key, sealed_link AS "sealed!" FROM receivers WHERE sealed_link IS NOT NULL"#,
         "UPDATE receivers SET sealed_link = $2 WHERE id = $1 AND sealed_link = $3"
+    );
+
+    replaced += reseal_table!(
+        pool,
+        reseal,
+        Sealed::Reader,
+        r#"SELECT id AS key, sealed_reader AS "sealed!" FROM receivers WHERE sealed_reader IS NOT NULL"#,
+        "UPDATE receivers SET sealed_reader = $2 WHERE id = $1 AND sealed_reader = $3"
     );
     Ok(replaced)
 }

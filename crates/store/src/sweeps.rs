@@ -1,15 +1,17 @@
 //! Quick looks at many domains at once. As long as nothing has changed, only
 //! the queue is written.
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
 use nomenta_core::judge::gate::Stage;
+use nomenta_core::judge::schedule::NextLook;
 use nomenta_core::name::dns::DnsName;
 use uuid::Uuid;
 
 use crate::Store;
 use crate::StoreError;
 use crate::error::word;
-use crate::tasks::LEASE_SECONDS;
+use crate::lanes::Lane;
+use crate::tasks::{LEASE_SECONDS, lateness};
 
 /// The right to look at some domains quickly until the lease runs out.
 #[derive(Clone, Debug)]
@@ -30,8 +32,12 @@ pub struct QuickTask {
     pub zone: DnsName,
     /// The stage it is at.
     pub stage: Stage,
-    /// Looks in a row that found nothing new.
-    pub quiet_looks: i32,
+    /// When anything about it changed last.
+    pub moved_at: DateTime<Utc>,
+    /// When it was looked at last, if ever.
+    pub seen_at: Option<DateTime<Utc>>,
+    /// How much later it was taken than it was due.
+    pub late: TimeDelta,
     /// Quick ones since the last full one.
     pub quick_looks: i32,
     /// What must be read for nothing to have changed.
@@ -44,9 +50,29 @@ pub struct QuickDone {
     /// Key of the record.
     pub domain_id: Uuid,
     /// When to look again.
-    pub due: DateTime<Utc>,
-    /// Whether that may be a quick look too.
-    pub quick: bool,
+    pub at: NextLook,
+    /// What to do then.
+    pub then: Then,
+}
+
+/// What follows on a quick look.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Then {
+    /// Another one.
+    Quick,
+    /// The same one, which was put off.
+    SameAgain,
+    /// A full look, since it is time for one.
+    Full,
+    /// A full look before all others, since something has changed.
+    FullNow,
+}
+
+impl Then {
+    /// The same, and before no others.
+    pub fn in_its_turn(self) -> Self {
+        if self == Self::FullNow { Self::Full } else { self }
+    }
 }
 
 impl Store {
@@ -105,10 +131,11 @@ impl Store {
                UPDATE tasks t SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
                -- Row by row, on connections on which no table is read whole.
                FROM taken, LATERAL (
-                   SELECT host, zone, stage, quiet_looks FROM domains WHERE id = taken.domain_id OFFSET 0) d
+                   SELECT host, zone, stage, moved_at, looked_at FROM domains WHERE id = taken.domain_id OFFSET 0) d
                WHERE t.ctid = taken.place
-               RETURNING t.domain_id, d.host, d.zone, d.stage, d.quiet_looks, t.quick_looks,
-                         t.quick AS "quick!""#,
+               RETURNING t.domain_id, d.host, d.zone, d.stage, d.moved_at, t.quick_looks, t.quick AS "quick!",
+                         greatest(d.looked_at, t.seen_at) AS seen_at,
+                         extract(epoch FROM now() - t.due)::float8 AS "late!""#,
             lease,
             LEASE_SECONDS,
             most
@@ -123,7 +150,9 @@ impl Store {
                 stage: word("stage", &row.stage)?,
                 host: row.host,
                 zone: row.zone.into(),
-                quiet_looks: row.quiet_looks,
+                moved_at: row.moved_at,
+                seen_at: row.seen_at,
+                late: lateness(row.late),
                 quick_looks: row.quick_looks,
                 quick: row.quick,
             });
@@ -165,16 +194,23 @@ impl Store {
         let mut done: Vec<_> = done.iter().collect();
         done.sort_by_key(|one| one.domain_id);
         let ids: Vec<_> = done.iter().map(|one| one.domain_id).collect();
-        let due: Vec<_> = done.iter().map(|one| one.due).collect();
-        let quick: Vec<_> = done.iter().map(|one| one.quick).collect();
+        let due: Vec<_> = done.iter().map(|one| one.at.due).collect();
+        let soonest: Vec<_> = done.iter().map(|one| one.at.soonest).collect();
+        let quick: Vec<_> =
+            done.iter().map(|one| matches!(one.then, Then::Quick | Then::SameAgain)).collect();
+        let lanes: Vec<_> =
+            done.iter().map(|one| (one.then == Then::FullNow).then_some(Lane::First.number())).collect();
+        let counts: Vec<_> = done.iter().map(|one| one.then != Then::SameAgain).collect();
 
         sqlx::query!(
-            "UPDATE tasks t SET due = CASE WHEN t.again THEN now() ELSE g.due END,
-                 quick = CASE WHEN g.quick AND NOT t.again THEN t.quick END,
-                 quick_looks = t.quick_looks + 1, seen_at = $5,
+            "UPDATE tasks t SET due = CASE WHEN t.again THEN now() WHEN t.awaited_until > now() THEN least(g.due, g.soonest)
+                                      ELSE g.due END, soonest = g.soonest,
+                 quick = CASE WHEN g.quick AND NOT t.again THEN t.quick END, lane = coalesce(g.lane, t.lane),
+                 quick_looks = t.quick_looks + g.counts::int, seen_at = CASE WHEN g.counts THEN $5 ELSE t.seen_at END,
                  lease = NULL, leased_until = NULL, again = false
              -- Row by row, as above, and in the one order of locks.
-             FROM unnest($1::uuid[], $2::timestamptz[], $3::boolean[]) AS g (id, due, quick),
+             FROM unnest($1::uuid[], $2::timestamptz[], $3::boolean[], $6::timestamptz[], $7::boolean[],
+                         $8::smallint[]) AS g (id, due, quick, soonest, counts, lane),
                   LATERAL (SELECT ctid AS place FROM tasks WHERE domain_id = g.id AND kind = 'look'
                            OFFSET 0) found
              WHERE t.ctid = found.place AND t.lease = $4",
@@ -182,7 +218,10 @@ impl Store {
             &due,
             &quick,
             sweep.lease,
-            now
+            now,
+            &soonest,
+            &counts,
+            &lanes as _
         )
         .execute(&self.pool)
         .await?;

@@ -66,11 +66,12 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`]; try again.
     pub async fn finding_counts(&self, whose: &Whose) -> Result<Vec<Counted<Code>>, StoreError> {
-        let counts = self.tally(Tally::Finding, whose).await?;
-        counts
-            .into_iter()
-            .map(|one| Ok(Counted { of: word("finding", &one.of)?, count: one.count }))
-            .collect()
+        let mut counts = Vec::new();
+        for one in self.tally(Tally::Finding, whose).await? {
+            let seen = whose.seen(word("finding", &one.of)?);
+            counts.extend(seen.map(|of| Counted { of, count: one.count }));
+        }
+        Ok(counts)
     }
 
     /// How many domains lie with each DNS operator: those with most first, at most `most`.

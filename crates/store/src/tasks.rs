@@ -3,7 +3,8 @@
 
 use std::collections::BTreeSet;
 
-use chrono::{DateTime, Utc};
+use chrono::{DateTime, TimeDelta, Utc};
+use nomenta_core::judge::schedule::NextLook;
 use sqlx::PgConnection;
 use uuid::Uuid;
 
@@ -38,6 +39,8 @@ pub struct Lease {
     pub tries: i32,
     /// The lane that it came from.
     pub lane: Lane,
+    /// How much later it was taken than it was due.
+    pub late: TimeDelta,
     pub(crate) lease: Uuid,
 }
 
@@ -49,13 +52,13 @@ impl Store {
     pub async fn lease(&self, lane: Lane, most: usize) -> Result<Vec<Lease>, StoreError> {
         let lease = Uuid::new_v4();
         let rows = sqlx::query!(
-            "WITH taken AS (
+            r#"WITH taken AS (
                  SELECT ctid AS place FROM tasks
                  WHERE lane = $3 AND due <= now() AND (leased_until IS NULL OR leased_until < now()) AND quick IS NULL
                  ORDER BY due LIMIT $4 FOR UPDATE SKIP LOCKED)
              UPDATE tasks t SET lease = $1, leased_until = now() + make_interval(secs => $2), again = false
              FROM taken WHERE t.ctid = taken.place
-             RETURNING t.domain_id, t.kind, t.tries",
+             RETURNING t.domain_id, t.kind, t.tries, extract(epoch FROM now() - t.due)::float8 AS "late!""#,
             lease,
             LEASE_SECONDS,
             lane.number(),
@@ -67,7 +70,8 @@ impl Store {
         let mut leases = Vec::with_capacity(rows.len());
         for row in rows {
             let kind = word("kind of task", &row.kind)?;
-            leases.push(Lease { domain_id: row.domain_id, kind, tries: row.tries, lane, lease });
+            let late = lateness(row.late);
+            leases.push(Lease { domain_id: row.domain_id, kind, tries: row.tries, lane, late, lease });
         }
 
         Ok(leases)
@@ -152,7 +156,8 @@ impl Store {
     /// [`StoreError::LeaseLost`] if another process has it.
     pub async fn postpone(&self, lease: &Lease, due: DateTime<Utc>, lane: Lane) -> Result<(), StoreError> {
         let mut tx = self.begin().await?;
-        let next = Next { due, quick: None, tries: lease.tries.saturating_add(1), lane };
+        let tries = lease.tries.saturating_add(1);
+        let next = Next { at: NextLook::at(due), quick: None, tries, lane };
         finish(&mut tx, lease, Some(next)).await?;
         tx.commit().await?;
 
@@ -169,6 +174,11 @@ impl Store {
         tx.commit().await?;
         Ok(())
     }
+}
+
+/// How late a task was taken, from seconds.
+pub(crate) fn lateness(seconds: f64) -> TimeDelta {
+    TimeDelta::milliseconds((seconds.max(0.0) * 1000.0) as i64)
 }
 
 /// Locks the tasks of some domains, in the one order.
@@ -193,7 +203,8 @@ pub(crate) async fn wake(
     wake_in(tx, &[domain_id], kind, due, Lane::Usual).await.map(drop)
 }
 
-/// The same of several domains, in a lane; returns how many are at work. What is due already
+/// The same of several domains, in a lane; returns how many are at work. One that rests is looked at
+/// as long as somebody else claims its name: they must not wait for it. What is due already
 /// goes no later for it, and a zone that does not answer is not let into bulk work.
 pub(crate) async fn wake_in(
     tx: &mut PgConnection,
@@ -204,7 +215,9 @@ pub(crate) async fn wake_in(
 ) -> Result<u64, StoreError> {
     let woken = sqlx::query!(
         "INSERT INTO tasks (domain_id, kind, due, lane)
-         SELECT id, $2, $3::timestamptz, $4::smallint FROM domains WHERE id = ANY($1) AND is_at_work ORDER BY id
+         SELECT id, $2, $3::timestamptz, $4::smallint FROM domains d
+         WHERE id = ANY($1) AND (is_at_work OR $2 = $7 AND EXISTS (
+             SELECT FROM contests c WHERE c.holder_id = d.id AND c.settled_at IS NULL)) ORDER BY id
          ON CONFLICT (domain_id, kind) DO UPDATE
          SET due = least(tasks.due, $3), again = tasks.lease IS NOT NULL, quick = NULL,
              lane = CASE WHEN tasks.due <= $3 AND tasks.quick IS NULL THEN least(tasks.lane, $4)
@@ -215,7 +228,8 @@ pub(crate) async fn wake_in(
         due,
         lane.number(),
         Lane::Bulk.number(),
-        Lane::Silent.number()
+        Lane::Silent.number(),
+        TaskKind::Look.as_str()
     )
     .execute(&mut *tx)
     .await?;
@@ -241,7 +255,7 @@ pub(crate) async fn watch(
 
 /// When and how a task comes again.
 pub(crate) struct Next {
-    pub due: DateTime<Utc>,
+    pub at: NextLook,
     /// What a quick look must read then.
     pub quick: Option<i64>,
     /// How often in a row it could not be done.
@@ -278,21 +292,27 @@ pub(crate) async fn finish_all(
     ends: &[(&Lease, &Next)],
 ) -> Result<BTreeSet<(Uuid, Uuid)>, StoreError> {
     let rows = sqlx::query!(
-        r#"UPDATE tasks t SET due = CASE WHEN t.again THEN now() ELSE n.due END,
+        r#"UPDATE tasks t SET due = CASE WHEN t.again THEN now() WHEN t.awaited_until > now() THEN least(n.due, n.soonest)
+                             ELSE n.due END, soonest = n.soonest,
                quick = CASE WHEN t.again THEN NULL ELSE n.quick END, quick_looks = 0,
-               lane = CASE WHEN t.again THEN t.lane ELSE n.lane END, tries = n.tries, lease = NULL, leased_until = NULL,
-               again = false
-           FROM unnest($1::uuid[], $2::text[], $3::uuid[], $4::timestamptz[], $5::bigint[], $6::int[], $7::smallint[])
-               AS n (domain_id, kind, lease, due, quick, tries, lane)
+               lane = CASE WHEN t.again THEN t.lane WHEN t.awaited_until > now() AND n.lane <> $10 THEN $9
+                           ELSE n.lane END,
+               tries = n.tries, lease = NULL, leased_until = NULL, again = false
+           FROM unnest($1::uuid[], $2::text[], $3::uuid[], $4::timestamptz[], $5::bigint[], $6::int[], $7::smallint[],
+                       $8::timestamptz[])
+               AS n (domain_id, kind, lease, due, quick, tries, lane, soonest)
            WHERE t.domain_id = n.domain_id AND t.kind = n.kind AND t.lease = n.lease
            RETURNING n.domain_id AS "domain_id!", n.lease AS "lease!""#,
         &ends.iter().map(|(lease, _)| lease.domain_id).collect::<Vec<_>>(),
         &ends.iter().map(|(lease, _)| lease.kind.to_string()).collect::<Vec<_>>(),
         &ends.iter().map(|(lease, _)| lease.lease).collect::<Vec<_>>(),
-        &ends.iter().map(|(_, next)| next.due).collect::<Vec<_>>(),
+        &ends.iter().map(|(_, next)| next.at.due).collect::<Vec<_>>(),
         &ends.iter().map(|(_, next)| next.quick).collect::<Vec<_>>() as _,
         &ends.iter().map(|(_, next)| next.tries).collect::<Vec<_>>(),
-        &ends.iter().map(|(_, next)| next.lane.number()).collect::<Vec<_>>()
+        &ends.iter().map(|(_, next)| next.lane.number()).collect::<Vec<_>>(),
+        &ends.iter().map(|(_, next)| next.at.soonest).collect::<Vec<_>>(),
+        Lane::First.number(),
+        Lane::Silent.number()
     )
     .fetch_all(&mut *tx)
     .await?;

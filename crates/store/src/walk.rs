@@ -13,7 +13,7 @@ use chrono::{DateTime, Utc};
 
 use crate::Store;
 use crate::StoreError;
-use crate::places::{Page, Place, beyond, or_end};
+use crate::places::{Page, Place, Whose, beyond, or_end};
 use crate::roster::{Order, RosterColumns, RosterFilter, RosterRow, Sort, lines};
 
 /// A text that more rows are reckoned to have is common.
@@ -175,7 +175,7 @@ impl Store {
             }
         };
 
-        let rows = rows.into_iter().map(RosterColumns::read).collect::<Result<_, _>>()?;
+        let rows = rows.into_iter().map(|row| row.read(&Whose::Everybodys)).collect::<Result<_, _>>()?;
         Ok(Some(Page { rows, beyond }))
     }
 }

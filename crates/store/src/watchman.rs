@@ -57,6 +57,11 @@ impl Watchman {
         Ok(Self { is_there })
     }
 
+    /// Whether the database is there, as far as was heard.
+    pub fn is_there(&self) -> bool {
+        *self.is_there.borrow()
+    }
+
     /// Waits until the database is away.
     pub async fn away(&self) {
         let mut is_there = self.is_there.clone();

@@ -37,7 +37,6 @@ pub(crate) struct LookRow {
     gates_kept: Kept,
     spread: Option<f64>,
     fingerprint: Option<i64>,
-    quiet_looks: i32,
     moved_at: DateTime<Utc>,
     operator: Option<String>,
     course: Option<CourseRow>,
@@ -103,13 +102,12 @@ impl LookRow {
         let course = looked.course.map(|course| CourseRow::of(before.id, looked.operator, course, now));
         Ok(Self {
             lease: lease.clone(),
-            next: Next { due: outcome.next_look, quick: outcome.quick, tries: 0, lane: next_lane(outcome) },
+            next: Next { at: outcome.next_look, quick: outcome.quick, tries: 0, lane: next_lane(outcome) },
             zone: outcome.zone.to_string(),
             gates: outcome.gates.clone(),
             gates_kept: kept(&outcome.gates)?,
             spread: outcome.spread,
             fingerprint: outcome.fingerprint,
-            quiet_looks: outcome.quiet_looks,
             moved_at: outcome.moved_at,
             sighting: Sighting {
                 id: before.id,
@@ -202,14 +200,14 @@ async fn write_states(tx: &mut PgConnection, rows: &[&LookRow]) -> Result<(), St
         rows.iter().map(|row| row.gates.get(name).state.as_str().to_owned()).collect()
     };
     sqlx::query!(
-        "UPDATE domains d SET zone = n.zone, gates = n.gates, stage = n.stage, spread = n.spread,
-             fingerprint = n.fingerprint, quiet_looks = n.quiet_looks, looked_at = n.looked_at, moved_at = n.moved_at,
+        "UPDATE domains d SET zone = n.zone, gates = n.gates,
+             stage = CASE WHEN d.paused_at IS NULL THEN n.stage ELSE d.stage END, spread = n.spread,
+             fingerprint = n.fingerprint, looked_at = n.looked_at, moved_at = n.moved_at,
              ownership = n.ownership, routing = n.routing, certificate = n.certificate, serving = n.serving,
              operator = coalesce(n.operator, d.operator), codes = string_to_array(n.codes, ' ')
-         FROM unnest($1::uuid[], $2::text[], $3::jsonb[], $4::text[], $5::float8[], $6::bigint[], $7::int[],
-                     $8::timestamptz[], $9::timestamptz[], $10::text[], $11::text[], $12::text[], $13::text[], $14::text[],
-                     $15::text[])
-             AS n (id, zone, gates, stage, spread, fingerprint, quiet_looks, looked_at, moved_at, ownership, routing,
+         FROM unnest($1::uuid[], $2::text[], $3::jsonb[], $4::text[], $5::float8[], $6::bigint[], $7::timestamptz[],
+                     $8::timestamptz[], $9::text[], $10::text[], $11::text[], $12::text[], $13::text[], $14::text[])
+             AS n (id, zone, gates, stage, spread, fingerprint, looked_at, moved_at, ownership, routing,
                    certificate, serving, operator, codes)
          WHERE d.id = n.id",
         &each(rows, |row| row.found.id),
@@ -218,7 +216,6 @@ async fn write_states(tx: &mut PgConnection, rows: &[&LookRow]) -> Result<(), St
         &each(rows, |row| row.gates.stage().as_str().to_owned()),
         &each(rows, |row| row.spread) as _,
         &each(rows, |row| row.fingerprint) as _,
-        &each(rows, |row| row.quiet_looks),
         &each(rows, |row| row.found.now),
         &each(rows, |row| row.moved_at),
         &of(GateName::Ownership),
@@ -394,6 +391,8 @@ fn gate_events(before: &Gates, after: &Gates, mask: &Mask) -> Vec<Event> {
 /// that a look may cost, will take its time again.
 fn next_lane(outcome: &Outcome) -> Lane {
     let is_slow = |code| matches!(code, Code::Unreachable | Code::SurveyCutShort);
-    let is_silent = outcome.findings.iter().any(|finding| is_slow(finding.code));
-    if is_silent { Lane::Silent } else { Lane::Usual }
+    if outcome.findings.iter().any(|finding| is_slow(finding.code)) {
+        return Lane::Silent;
+    }
+    if outcome.is_about_to_move() { Lane::First } else { Lane::Usual }
 }

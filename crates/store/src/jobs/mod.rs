@@ -11,7 +11,6 @@ mod steps;
 
 use chrono::{DateTime, Utc};
 use nomenta_api::job::{Act, ItemResult, Job, JobState, Selection};
-use nomenta_core::judge::code::Code;
 use nomenta_core::judge::gate::Stage;
 use serde_json::{Value, json};
 use sqlx::PgConnection;
@@ -95,7 +94,8 @@ macro_rules! jobs {
         sqlx::query_as!(
             JobColumns,
             "SELECT id, act, asked, actor->>'who' AS by, state, total, changed, unchanged, refused, created_at, ended_at
-             FROM jobs WHERE ($1::uuid[] IS NULL OR account_ids <@ $1) AND " + $which,
+             -- A job that was of no account is nobody's: no set is contained in every other.
+             FROM jobs WHERE ($1::uuid[] IS NULL OR account_ids <@ $1 AND cardinality(account_ids) > 0) AND " + $which,
             $whose.accounts(),
             $($given),+
         )
@@ -127,7 +127,7 @@ macro_rules! selected {
             $filter.site,
             $filter.ingress,
             $filter.operator,
-            $filter.finding.map(Code::as_str),
+            $filter.code(),
             $filter.before,
             $filter.since,
             $most

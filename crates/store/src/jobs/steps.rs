@@ -9,6 +9,7 @@ use super::acts::{Done, Item, Manner};
 use super::lease::{FreshToken, JobLease};
 use crate::Store;
 use crate::StoreError;
+use crate::change::Change;
 use crate::error::{read, read_if, word};
 use crate::locks;
 use crate::places::Place;
@@ -63,16 +64,15 @@ impl Store {
         match word("state of a job", &job.state)? {
             JobState::Gathering => {
                 let place = job.gathered_host.zip(job.gathered_id).map(|(by, id)| Place { by, id });
-                self.gather(lease, place).await?;
-                Ok(true)
+                self.gather(lease, place).await
             }
             JobState::Running => self.go_on(lease, fresh).await,
             JobState::Stopped | JobState::Done => Err(StoreError::LeaseLost),
         }
     }
 
-    /// Gathers the next page of a job's domains.
-    async fn gather(&self, lease: &JobLease, place: Option<Place<String>>) -> Result<(), StoreError> {
+    /// Gathers the next page of a job's domains; `false` if nobody wants it any more.
+    async fn gather(&self, lease: &JobLease, place: Option<Place<String>>) -> Result<bool, StoreError> {
         let order = Order { by: Sort::Name(place), is_descending: false };
         let rows = self.roster(&lease.filter, &order, GATHERED).await?;
         let hosts: Vec<_> = rows.iter().map(|row| row.host.clone()).collect();
@@ -82,6 +82,9 @@ impl Store {
 
         let mut tx = self.begin().await?;
         hold(&mut tx, lease).await?;
+        if !is_wanted(&mut tx, lease).await? {
+            return self.stop(tx, lease).await.map(|()| false);
+        }
         let gathered = sqlx::query!(
             "INSERT INTO job_items (job_id, host, domain_id)
              SELECT $1, n.host, n.id FROM unnest($2::text[], $3::uuid[]) AS n (host, id) ON CONFLICT DO NOTHING",
@@ -105,7 +108,13 @@ impl Store {
         .execute(&mut *tx)
         .await?;
         tx.commit().await?;
-        Ok(())
+        Ok(true)
+    }
+
+    /// Stops a job behind what it has done.
+    async fn stop(&self, mut tx: Change, lease: &JobLease) -> Result<(), StoreError> {
+        end(&mut tx, lease.id, JobState::Stopped).await?;
+        self.commit(tx).await
     }
 
     /// Does what a job is for to the next few of its domains; `false` if none was left.
@@ -116,6 +125,9 @@ impl Store {
     ) -> Result<bool, StoreError> {
         let mut tx = self.begin().await?;
         hold(&mut tx, lease).await?;
+        if !is_wanted(&mut tx, lease).await? {
+            return self.stop(tx, lease).await.map(|()| false);
+        }
         let items = sqlx::query_as!(
             Item,
             "SELECT host, domain_id AS id FROM job_items WHERE job_id = $1 AND result IS NULL
@@ -126,7 +138,7 @@ impl Store {
         .fetch_all(&mut *tx)
         .await?;
         if items.is_empty() {
-            end(&mut tx, lease.id).await?;
+            end(&mut tx, lease.id, JobState::Done).await?;
             self.commit(tx).await?;
             return Ok(false);
         }
@@ -154,11 +166,23 @@ async fn hold(tx: &mut PgConnection, lease: &JobLease) -> Result<(), StoreError>
     held.fetch_optional(&mut *tx).await?.map(drop).ok_or(StoreError::LeaseLost)
 }
 
-async fn end(tx: &mut PgConnection, id: Uuid) -> Result<(), StoreError> {
+/// Whether whoever began a job may still do what it does: their key has not ended, and does not before
+/// the transaction does.
+async fn is_wanted(tx: &mut PgConnection, lease: &JobLease) -> Result<bool, StoreError> {
+    let Some(actor) = &lease.actor else { return Ok(true) };
+    let has_ended = sqlx::query_scalar!(
+        r#"SELECT revoked_at IS NOT NULL OR coalesce(expires_at <= now(), false) AS "has_ended!" FROM access_keys
+           WHERE id = $1 FOR SHARE"#,
+        actor.key_id
+    );
+    Ok(!has_ended.fetch_optional(&mut *tx).await?.unwrap_or(false))
+}
+
+async fn end(tx: &mut PgConnection, id: Uuid, state: JobState) -> Result<(), StoreError> {
     sqlx::query!(
         "UPDATE jobs SET state = $2, ended_at = now(), lease = NULL, leased_until = NULL WHERE id = $1",
         id,
-        JobState::Done.as_str()
+        state.as_str()
     )
     .execute(&mut *tx)
     .await?;

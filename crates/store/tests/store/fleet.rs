@@ -18,7 +18,7 @@ use nomenta_store::{
 };
 use uuid::Uuid;
 
-use super::{databases, enrol, kinds, leased, run, site, store};
+use super::{databases, enrol, every_change, every_domain, kinds, leased, run, site, store};
 
 fn fresh() -> FreshToken {
     (
@@ -89,11 +89,7 @@ fn a_table_is_taken_in_once_however_often_it_is_given() {
 
         let dry = store.judge_rows(&table, &Whose::Everybodys).await.expect("judged");
         assert_eq!((count(&dry, RowResult::New), count(&dry, RowResult::Repeated)), (1201, 1));
-        assert_eq!(
-            store.selected(&RosterFilter::default(), 5000).await.expect("counted").len(),
-            0,
-            "nothing yet"
-        );
+        assert_eq!(store.selected(&every_domain(), 5000).await.expect("counted").len(), 0, "nothing yet");
 
         let told = AtomicUsize::new(0);
         let intake = Intake {
@@ -114,7 +110,7 @@ fn a_table_is_taken_in_once_however_often_it_is_given() {
         assert_eq!(count(&both[1], RowResult::AlreadyThere), 1202);
         assert_eq!(told.into_inner(), 3, "it tells how far it has come");
 
-        let counted = store.selected(&RosterFilter::default(), 5000).await.expect("counted");
+        let counted = store.selected(&every_domain(), 5000).await.expect("counted");
         assert_eq!(counted.iter().map(|one| one.count).sum::<i64>(), 1202, "with both of the pair");
         assert_eq!(kinds(&store, "tram.example").await, ["domain.enrolled"]);
         let due = store.due_in_lanes(5000).await.expect("counted");
@@ -167,7 +163,7 @@ fn a_job_that_changes_hands_is_done_once_to_each() {
             enrol(&store, &format!("w{n}.onswick.example")).await;
         }
         let ended = enrol(&store, "gone.onswick.example").await;
-        let filter = RosterFilter::default();
+        let filter = every_domain();
         let id = begin(&store.by(actor("POST /api/v1/jobs")), &Act::Rotate {}, &filter).await;
 
         let first = store.lease_job().await.expect("asked").expect("a job");
@@ -193,12 +189,40 @@ fn a_job_that_changes_hands_is_done_once_to_each() {
             let told = kinds(&store, &format!("w{n}.onswick.example")).await;
             assert_eq!(told, ["domain.enrolled", "token.rotated"], "once");
         }
-        let told = store
-            .audit(&AuditFilter { who: Some("night shift".into()), ..AuditFilter::default() }, 500)
-            .await;
+        let told = store.audit(&AuditFilter { who: Some("night shift".into()), ..every_change() }, 500).await;
         let told = told.expect("recorded");
         let rotated = told.iter().filter(|row| row.kind == AuditKind::Domain).count();
         assert_eq!(rotated, 70, "each is recorded under whoever began the job");
+    });
+}
+
+#[test]
+fn a_job_goes_no_further_than_the_key_that_began_it() {
+    run(async {
+        let store = store("revoked").await;
+        for n in 0..60 {
+            enrol(&store, &format!("w{n}.onswick.example")).await;
+        }
+        let key = NewKey {
+            name: "night shift",
+            role: Role::Operator,
+            accounts: &[],
+            expires_at: None,
+            hash: b"of a secret",
+            hint: "cret",
+        };
+        let key_id = store.add_key(&key).await.expect("a key");
+        let actor = Actor { key_id, ..actor("POST /api/v1/jobs") };
+        let id = begin(&store.by(actor), &Act::Rotate {}, &every_domain()).await;
+        let lease = store.lease_job().await.expect("asked").expect("a job");
+        assert!(store.step_job(&lease, &fresh).await.expect("gathered"));
+        assert!(store.step_job(&lease, &fresh).await.expect("begun"));
+
+        store.revoke_key(key_id, Default::default()).await.expect("revoked");
+        assert!(!store.step_job(&lease, &fresh).await.expect("stopped"));
+        let job = store.job(&Whose::Everybodys, id).await.expect("found");
+        assert_eq!((job.state, job.total, job.changed), (JobState::Stopped, 60, 25));
+        assert!(store.lease_job().await.expect("asked").is_none(), "nobody goes on");
     });
 }
 
@@ -209,7 +233,7 @@ fn a_job_is_stopped_behind_what_it_has_done() {
         for n in 0..60 {
             enrol(&store, &format!("w{n}.onswick.example")).await;
         }
-        let id = begin(&store, &Act::Rotate {}, &RosterFilter::default()).await;
+        let id = begin(&store, &Act::Rotate {}, &every_domain()).await;
         let lease = store.lease_job().await.expect("asked").expect("a job");
         store.step_job(&lease, &fresh).await.expect("gathered");
         store.step_job(&lease, &fresh).await.expect("begun");
@@ -246,7 +270,7 @@ fn jobs_say_what_is_so_already_and_what_cannot_be() {
         store.pause(paused.id, Default::default()).await.expect("paused");
 
         let outcomes = async |act: Act| {
-            let id = begin(&store, &act, &RosterFilter::default()).await;
+            let id = begin(&store, &act, &every_domain()).await;
             let lease = store.lease_job().await.expect("asked").expect("a job");
             finish(&store, &lease).await.expect("done");
             let items = store.job_items(id, None, None, 10).await.expect("lines");
@@ -274,7 +298,7 @@ fn bulk_work_and_silent_zones_keep_nobody_waiting() {
         assert_eq!(leases[0].lane, Lane::First, "new domains go first");
         // It did not answer in time, and is looked at again with all others.
         store.postpone(&leases[0], Utc::now() + Duration::hours(1), Lane::Silent).await.expect("given back");
-        begin(&store, &Act::Look {}, &RosterFilter::default()).await;
+        begin(&store, &Act::Look {}, &every_domain()).await;
         let lease = store.lease_job().await.expect("asked").expect("a job");
         finish(&store, &lease).await.expect("done");
         assert_eq!(
@@ -346,7 +370,7 @@ fn what_somebody_changes_is_recorded_and_what_comes_by_itself_is_not() {
         by.pause(record.id, Default::default()).await.expect("paused");
         store.resume(record.id, Default::default()).await.expect("resumed");
 
-        let all = store.audit(&AuditFilter::default(), 10).await.expect("recorded");
+        let all = store.audit(&every_change(), 10).await.expect("recorded");
         let told: Vec<_> = all.iter().map(|row| (row.kind, row.act, row.name.as_deref())).collect();
         let domain = (AuditKind::Domain, AuditAct::Changed, Some("www.onswick.example"));
         assert_eq!(told, [domain, domain, (AuditKind::Account, AuditAct::Changed, Some("onswick"))]);
@@ -360,12 +384,12 @@ fn what_somebody_changes_is_recorded_and_what_comes_by_itself_is_not() {
         assert_eq!((titled.who.as_str(), titled.came_from.as_deref()), ("night shift", Some("127.0.0.1")));
         assert_eq!(titled.call, "PATCH /api/v1/accounts/onswick");
 
-        let of = |whose| AuditFilter { whose, ..AuditFilter::default() };
+        let of = |whose| AuditFilter { whose, ..every_change() };
         let others = store.audit(&of(Whose::Of(vec![Uuid::nil()])), 10).await.expect("listed");
         assert!(others.is_empty(), "it is nobody else's");
-        let own = store.whose(&["onswick".into()]).await.expect("found");
+        let own = store.part(&Whose::Everybodys, "onswick").await.expect("found");
         assert_eq!(store.audit(&of(own), 10).await.expect("listed").len(), 3);
-        let page = AuditFilter { before: Some(rotated.seq), ..AuditFilter::default() };
+        let page = AuditFilter { before: Some(rotated.seq), ..every_change() };
         assert_eq!(store.audit(&page, 10).await.expect("listed").len(), 1);
     });
 }
@@ -377,7 +401,7 @@ fn what_is_older_than_it_is_kept_is_forgotten() {
         let record = enrol(&store, "www.onswick.example").await;
         store.by(actor("x")).pause(record.id, Default::default()).await.expect("paused");
         assert_eq!(kinds(&store, "www.onswick.example").await.len(), 2);
-        begin(&store, &Act::Look {}, &RosterFilter::default()).await;
+        begin(&store, &Act::Look {}, &every_domain()).await;
         let lease = store.lease_job().await.expect("asked").expect("a job");
         finish(&store, &lease).await.expect("done");
 

@@ -10,7 +10,7 @@ use nomenta_core::name::sought;
 use nomenta_store::{NameFilter, Order, Place, RosterFilter, RosterRow, Sort, Store, Whose};
 use uuid::Uuid;
 
-use crate::{databases, run, store};
+use crate::{databases, every_domain, every_name, run, store};
 
 /// Makes a fleet of 240 domains of all kinds, past the code that would.
 async fn fleet(name: &str) -> Store {
@@ -99,7 +99,7 @@ fn sorted(mut rows: Vec<RosterRow>, by: &Sort, is_descending: bool) -> Vec<Uuid>
 type Filter = (RosterFilter, fn(&RosterRow) -> bool);
 
 fn filters(account: Uuid, now: DateTime<Utc>) -> Vec<Filter> {
-    let none = RosterFilter::default;
+    let none = every_domain;
     let code = Some(Code::ServerLame);
     let day = |days| Some(now - Duration::days(days));
 
@@ -111,6 +111,7 @@ fn filters(account: Uuid, now: DateTime<Utc>) -> Vec<Filter> {
             row.account == "acc3" && row.stage != Stage::Released
         }),
         (RosterFilter { whose: Whose::Of(Vec::new()), ..none() }, |_| false),
+        (RosterFilter::default(), |_| false),
         (RosterFilter { site: Some("acc2-quay".into()), ..none() }, |row| {
             row.site == "acc2-quay" && row.stage != Stage::Released
         }),
@@ -172,7 +173,7 @@ fn every_filter_in_every_order_gives_each_line_once_a_page_at_a_time() {
     run(async {
         let store = fleet("shapes").await;
         let account = store.account("acc3").await.expect("an account").id;
-        let everything = |stage| RosterFilter { stage, ..RosterFilter::default() };
+        let everything = |stage| RosterFilter { stage, ..every_domain() };
         let mut rows = all(&store, &everything(None), &Sort::Name(None), false).await;
         rows.extend(all(&store, &everything(Some(Stage::Released)), &Sort::Name(None), false).await);
         assert_eq!(rows.len(), 240);
@@ -249,7 +250,7 @@ async fn counted(store: &Store, whose: &Whose) -> Counts {
 async fn of_rows(database: &str, whose: &Whose) -> Counts {
     let only = match whose {
         Whose::Everybodys => "true".to_owned(),
-        Whose::Of(accounts) => format!("account_id = '{}'", accounts[0]),
+        Whose::Of(accounts) | Whose::PartOf(accounts) => format!("account_id = '{}'", accounts[0]),
     };
     let used = if whose.is_narrow() {
         format!(
@@ -280,7 +281,7 @@ fn accounts_and_sites_are_found_by_a_part_of_either_name_in_pages() {
             let page = store.accounts(&filter, limit).await.expect("accounts");
             page.rows.into_iter().map(|row| row.name).collect::<Vec<_>>()
         };
-        let none = NameFilter::default;
+        let none = every_name;
         assert_eq!(accounts(none(), 3).await, ["acc1", "acc2", "acc3"]);
         assert_eq!(
             accounts(NameFilter { after: Some("acc4".into()), ..none() }, 3).await,
@@ -317,8 +318,8 @@ async fn named(store: &Store, filter: &RosterFilter) -> (Vec<String>, i64) {
 fn a_name_is_found_by_any_part_of_it_until_it_leaves() {
     run(async {
         let store = fleet("parts").await;
-        let of = |text: &str| RosterFilter { text: Some(text.into()), ..RosterFilter::default() };
-        let (hosts, _) = named(&store, &RosterFilter::default()).await;
+        let of = |text: &str| RosterFilter { text: Some(text.into()), ..every_domain() };
+        let (hosts, _) = named(&store, &every_domain()).await;
 
         let host = "xn--fhre-loa.w77.onswick.example";
         let shown = "fähre.w77";
@@ -361,7 +362,7 @@ fn a_text_that_many_names_have_is_gone_along_and_every_page_leads_on() {
                          LATERAL (SELECT CASE WHEN n % 15 = 0 THEN 'fjord' ELSE 'w' END || n || '.many.example' AS host) d;
                     ANALYZE domains";
         databases().await.statement("common", rows).await.expect("many rows");
-        let filter = RosterFilter { text: Some("ORD".into()), ..RosterFilter::default() };
+        let filter = RosterFilter { text: Some("ORD".into()), ..every_domain() };
 
         for (by, is_descending) in [Sort::Name(None), Sort::Enrolled(None), Sort::Moved(None)]
             .into_iter()
@@ -431,7 +432,7 @@ fn accounts_and_sites_of_a_text_that_many_have_are_gone_along_and_every_page_lea
 /// Names of all that have a text, read a page of at most `limit` after the other; some are short.
 async fn gone_through(store: &Store, table: &str, text: &str, limit: usize) -> Vec<String> {
     let most = i64::try_from(limit).expect("a limit");
-    let mut filter = NameFilter { text: Some(text.into()), ..NameFilter::default() };
+    let mut filter = NameFilter { text: Some(text.into()), ..every_name() };
     let (mut found, mut short) = (Vec::new(), 0);
     loop {
         let (names, beyond): (Vec<_>, _) = if table == "accounts" {

@@ -2,11 +2,12 @@
 
 mod fleet;
 mod listings;
+mod migrations;
 
 use std::path::Path;
 use std::sync::{Arc, LazyLock};
 
-use chrono::{Duration, Utc};
+use chrono::{Duration, SubsecRound as _, Utc};
 use futures::future::join_all;
 use nomenta_api::event::EventKind;
 use nomenta_api::role::Role;
@@ -17,6 +18,7 @@ use nomenta_core::judge::evidence::{Evidence, OrderState, Problem};
 use nomenta_core::judge::finding::{Finding, Severity};
 use nomenta_core::judge::gate::{GateName, GateState};
 use nomenta_core::judge::policy::Policy;
+use nomenta_core::judge::schedule::NextLook;
 use nomenta_core::judge::step::{self, Outcome};
 use nomenta_core::name::platform::Platform;
 use nomenta_core::name::subject::Subject;
@@ -26,9 +28,9 @@ use nomenta_core::reading::survey::{Survey, ZoneView};
 use nomenta_core::reading::target::Depth;
 use nomenta_core::sheet::ingress::{CanonicalHost, Ingress};
 use nomenta_store::{
-    AccountChange, DomainRecord, Enrolment, EventFilter, Expected, Inquiry, Issued, Lane, Lease, Limits,
-    Looked, NameFilter, Named, NewChallenge, NewDomain, NewKey, NewOrder, NewSite, QuickDone, Store,
-    StoreError, TaskKind, Whose,
+    AccountChange, AuditFilter, DomainRecord, Enrolment, EventFilter, Expected, Inquiry, Issued, Lane, Lease,
+    Limits, Looked, NameFilter, Named, NewChallenge, NewDomain, NewKey, NewOrder, NewSite, QuickDone,
+    RosterFilter, Store, StoreError, TaskKind, Then, Whose,
 };
 use nomenta_world::Databases;
 use tokio::runtime::Runtime;
@@ -180,7 +182,7 @@ fn looked<'a>(survey: &'a Survey, outcome: &'a Outcome) -> Looked<'a> {
 
 async fn kinds(store: &Store, host: &str) -> Vec<String> {
     let domain = Some(store.claim(named(host)).await.expect("found"));
-    let of = EventFilter { domain, ..EventFilter::default() };
+    let of = EventFilter { domain, ..every_event() };
     let events = store.events(&of, 0, 100).await.expect("events");
     events.into_iter().map(|row| row.event.kind().to_string()).collect()
 }
@@ -221,7 +223,7 @@ fn who_lost_the_lease_writes_nothing() {
         assert!(matches!(store.renew(&lease).await, Err(StoreError::LeaseLost)));
         assert!(matches!(store.drop_task(&lease).await, Err(StoreError::LeaseLost)));
         assert_eq!(kinds(&store, "www.onswick.example").await, ["domain.enrolled"]);
-        assert!(store.findings(record.id).await.expect("findings").is_empty());
+        assert!(store.findings(&Whose::Everybodys, record.id).await.expect("findings").is_empty());
 
         finish(&store, &other, &record, &outcome).await.expect("written");
         assert_eq!(
@@ -310,7 +312,7 @@ fn findings_keep_their_first_time_and_tell_when_they_come_and_go() {
             result.findings = round.iter().map(|(code, remedy)| finding(*code, remedy)).collect();
             finish(&store, &lease, &record, &result).await.expect("written");
             record = store.domain_named(named(host)).await.expect("found");
-            let open = store.findings(record.id).await.expect("findings");
+            let open = store.findings(&Whose::Everybodys, record.id).await.expect("findings");
             let mut shown: Vec<_> =
                 open.iter().map(|row| (row.finding.code, row.finding.remedy.as_str())).collect();
             shown.sort_unstable();
@@ -333,7 +335,7 @@ fn events_of_many_writers_are_numbered_in_the_order_of_commit() {
         let reader = async {
             let (mut seen, mut after) = (Vec::new(), 0);
             while seen.len() < 40 {
-                for event in store.events(&EventFilter::default(), after, 7).await.expect("events") {
+                for event in store.events(&every_event(), after, 7).await.expect("events") {
                     after = event.seq;
                     seen.push(event.seq);
                 }
@@ -344,13 +346,8 @@ fn events_of_many_writers_are_numbered_in_the_order_of_commit() {
         let writers = join_all(hosts.iter().map(|host| enrol(&store, host)));
         let (seen, _) = tokio::join!(reader, writers);
         // A reader that always resumes after the last number missed none.
-        let all: Vec<_> = store
-            .events(&EventFilter::default(), 0, 100)
-            .await
-            .expect("events")
-            .into_iter()
-            .map(|e| e.seq)
-            .collect();
+        let all: Vec<_> =
+            store.events(&every_event(), 0, 100).await.expect("events").into_iter().map(|e| e.seq).collect();
         assert_eq!(seen, all);
         assert_eq!(store.last_event().await.expect("a number"), all[39]);
         assert!(listener.heard().await.is_ok(), "others were told");
@@ -432,13 +429,20 @@ fn an_order_goes_from_open_to_refused_to_issued_and_is_alone() {
         let all = store.all_challenge_texts(10).await.expect("read");
         assert_eq!(all, [(host.to_owned(), "text".to_owned())]);
         assert_eq!(store.challenge_texts(host).await.expect("read"), ["text"]);
-        assert_eq!(store.challenge("other").await.expect("read"), None, "each method has its own");
-        assert_eq!(store.challenge("token").await.expect("read").as_deref(), Some("token.thumb"));
+        assert_eq!(
+            store.challenge(&Whose::Everybodys, "other").await.expect("read"),
+            None,
+            "each method has its own"
+        );
+        assert_eq!(
+            store.challenge(&Whose::Everybodys, "token").await.expect("read").as_deref(),
+            Some("token.thumb")
+        );
         let problem =
             Problem { kind: "urn:x:caa".into(), detail: "no".into(), status: Some(403), subproblems: vec![] };
         let retry_at = Utc::now() + Duration::seconds(60);
         store.finish_refused(&lease, &order, &problem, retry_at).await.expect("written");
-        assert_eq!(store.challenge("token").await.expect("read"), None);
+        assert_eq!(store.challenge(&Whose::Everybodys, "token").await.expect("read"), None);
         let OrderState::Refused { problem: kept, .. } = order_state(&store, &record).await else {
             panic!("not refused");
         };
@@ -494,7 +498,7 @@ fn names_are_taken_once_and_unknown_ones_are_named() {
         let missing = store.add_site(&site("nobody", "s")).await.expect_err("missing");
         assert_eq!(missing.to_string(), "There is no account named nobody. Check the spelling.");
         assert!(matches!(store.domain_named(named("no.example")).await, Err(StoreError::Missing { .. })));
-        let rows = store.accounts(&NameFilter::default(), 10).await.expect("accounts").rows;
+        let rows = store.accounts(&every_name(), 10).await.expect("accounts").rows;
         assert_eq!((rows[0].title.as_str(), rows[0].domains), ("Onswick Ferries", 1));
         assert_eq!(store.site("onswick").await.expect("a site").ingress, "harbour");
     });
@@ -548,7 +552,7 @@ fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
         assert!(matches!(nowhere, Err(StoreError::Missing { .. })));
         // What was committed has its number a moment later.
         let enrolled = || async {
-            let events = store.events(&EventFilter::default(), 0, 100).await.expect("events");
+            let events = store.events(&every_event(), 0, 100).await.expect("events");
             events.iter().filter(|row| row.event.kind() == EventKind::Enrolled).count()
         };
         nomenta_world::wait_for("five being numbered", SOON, || async { enrolled().await == 5 })
@@ -570,9 +574,91 @@ fn many_are_taken_in_at_once_or_none_and_a_sweep_is_leased_by_one() {
         assert_eq!(store.due_by(Utc::now(), 100).await.expect("counted"), (false, 0));
         // A quick look at what is not leased writes nothing.
         let sweep = store.lease_sweep(1).await.expect("leased");
-        let done = QuickDone { domain_id: record.id, due: Utc::now(), quick: true };
+        let at = NextLook { due: Utc::now(), soonest: Utc::now() };
+        let done = QuickDone { domain_id: record.id, at, then: Then::Quick };
         store.finish_sweep(&sweep, &[done], Utc::now()).await.expect("void");
         assert_eq!(store.due_by(Utc::now(), 100).await.expect("counted"), (false, 0));
+    });
+}
+
+#[test]
+fn a_domain_that_somebody_waits_for_is_looked_at_as_soon_as_it_may_be() {
+    run(async {
+        let store = store("awaited").await;
+        let awaited = enrol(&store, "www.onswick.example").await;
+        let left_alone = enrol(&store, "shop.onswick.example").await;
+        // PostgreSQL keeps microseconds.
+        let now = Utc::now().trunc_subsecs(6);
+        let at = NextLook { due: now + Duration::minutes(30), soonest: now + Duration::seconds(40) };
+        let looked_at = async |lease: &Lease| {
+            let record = store.domain(lease.domain_id).await.expect("there");
+            let (survey, outcome) = (survey(&record), Outcome { next_look: at, ..outcome(&record) });
+            store.finish_look(lease, &record, &looked(&survey, &outcome), now).await.expect("written");
+        };
+        let next = async |record: &DomainRecord| {
+            let next = store.domain(record.id).await.expect("there").next_look.expect("one is due");
+            (next - now).num_seconds()
+        };
+        for lease in leased(&store, 9).await {
+            looked_at(&lease).await;
+        }
+
+        let until = now + Duration::seconds(70);
+        store.awaited(&[awaited.id], until, now + Duration::seconds(5)).await.expect("noted");
+        assert_eq!((next(&awaited).await, next(&left_alone).await), (40, 1800), "no sooner than it may be");
+
+        // For as long as somebody waits, the next one comes as soon.
+        store.look_now(awaited.id).await.expect("woken");
+        looked_at(&leased(&store, 9).await[0]).await;
+        assert_eq!(next(&awaited).await, 40);
+        store.awaited(&[awaited.id], now, now).await.expect("too soon to be noted again");
+        store.look_now(left_alone.id).await.expect("woken");
+        looked_at(&leased(&store, 9).await[0]).await;
+        assert_eq!(next(&left_alone).await, 1800);
+    });
+}
+
+#[test]
+fn what_has_changed_and_what_is_waited_for_goes_before_all_others() {
+    run(async {
+        let store = store("first").await;
+        let changed = enrol(&store, "www.onswick.example").await;
+        let unchanged = enrol(&store, "shop.onswick.example").await;
+        let now = Utc::now();
+        let looked_at = async |lease: &Lease, quick: Option<i64>| {
+            let record = store.domain(lease.domain_id).await.expect("there");
+            let found =
+                Outcome { next_look: NextLook::at(now), quick, findings: Vec::new(), ..outcome(&record) };
+            let (survey, outcome) = (survey(&record), found);
+            store.finish_look(lease, &record, &looked(&survey, &outcome), now).await.expect("written");
+        };
+        for lease in leased(&store, 9).await {
+            looked_at(&lease, Some(7)).await;
+        }
+
+        let sweep = store.lease_sweep(9).await.expect("leased");
+        let done: Vec<_> = [(changed.id, Then::FullNow), (unchanged.id, Then::Full)]
+            .map(|(domain_id, then)| QuickDone { domain_id, at: NextLook::at(now), then })
+            .into();
+        store.finish_sweep(&sweep, &done, now).await.expect("written");
+        let lanes = async || {
+            let leases = leased(&store, 9).await;
+            let of = |id| leases.iter().find(|lease| lease.domain_id == id).expect("leased").clone();
+            (of(changed.id), of(unchanged.id))
+        };
+        let (first, second) = lanes().await;
+        assert_eq!((first.lane, second.lane), (Lane::First, Lane::Usual), "a change goes first");
+
+        looked_at(&first, None).await;
+        looked_at(&second, None).await;
+        store.awaited(&[unchanged.id], now + Duration::seconds(70), now).await.expect("noted");
+        let (first, second) = lanes().await;
+        assert_eq!((first.lane, second.lane), (Lane::Usual, Lane::First), "whoever is waited for does");
+
+        // For as long as somebody waits.
+        looked_at(&second, None).await;
+        looked_at(&first, None).await;
+        assert_eq!(lanes().await.1.lane, Lane::First);
     });
 }
 
@@ -592,8 +678,28 @@ fn a_claim_that_ended_is_kept_for_its_history_and_not_for_ever() {
         assert_eq!(store.forget_ended(later + Duration::minutes(1), 10).await.expect("asked"), 1);
         assert!(matches!(store.domain(record.id).await, Err(StoreError::Missing { .. })));
 
-        let left = || async { store.events(&EventFilter::default(), 0, 100).await.expect("events").len() };
+        let left = || async { store.events(&every_event(), 0, 100).await.expect("events").len() };
         let waited = nomenta_world::wait_for("one", SOON, || async { left().await == 1 }).await;
         waited.expect("the history of the other one stays");
     });
+}
+
+/// Every domain of the fleet.
+fn every_domain() -> RosterFilter {
+    RosterFilter { whose: Whose::Everybodys, ..RosterFilter::default() }
+}
+
+/// Every event.
+fn every_event() -> EventFilter {
+    EventFilter { whose: Whose::Everybodys, ..EventFilter::default() }
+}
+
+/// Every account or site.
+fn every_name() -> NameFilter {
+    NameFilter { whose: Whose::Everybodys, ..NameFilter::default() }
+}
+
+/// Every change of the log.
+fn every_change() -> AuditFilter {
+    AuditFilter { whose: Whose::Everybodys, ..AuditFilter::default() }
 }
