@@ -1,6 +1,7 @@
 //! What of a domain is shown, decided once for every place that shows it.
 
 use std::collections::HashSet;
+use std::fmt;
 
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::edit::{Edit, EditKind};
@@ -32,6 +33,31 @@ pub struct DomainView {
     /// The customer's list, in order; empty where the one finding that is open
     /// says all of it already.
     pub list: Vec<Edit>,
+    /// Why no next look comes, in one sentence; `None` where one does.
+    pub no_look: Option<String>,
+}
+
+/// Why a domain is not looked at.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum NoLook {
+    /// It is paused.
+    Paused,
+    /// Its account is suspended.
+    Suspended,
+    /// It has left, and nothing of it is watched any more.
+    Over,
+}
+
+impl fmt::Display for NoLook {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Paused => "No next look: the domain is paused. It is looked at once it is resumed.",
+            Self::Suspended => {
+                "No next look: the account is suspended. The domain is looked at once that is resumed."
+            }
+            Self::Over => "No next look: the domain has left the platform, and nothing of it is left behind.",
+        })
+    }
 }
 
 /// A gate, and what to say of it.
@@ -53,6 +79,7 @@ impl DomainView {
             gates: gates.0.iter().map(|gate| GateView::of(gate, findings)).collect(),
             in_use: in_use(lines),
             list: if says_more(todo, findings) { todo.to_vec() } else { Vec::new() },
+            no_look: None,
         }
     }
 }

@@ -43,6 +43,8 @@ said-live = Besucher kommen sicher an. Sie können diese Seite schließen: Wir e
 said-paused = { $platform } sieht zurzeit nicht nach. Sie müssen nichts tun.
 said-left = Dort ist nichts mehr von { $platform } zu sehen.
 next-look = Wir sehen von selbst wieder nach, etwa um { $time }.
+looking-now = Wir sehen gerade nach.
+no-look = Zurzeit sehen wir nicht nach.
 looked = Nachgesehen um { $time }.
 open-site = { $host } öffnen
 
@@ -168,6 +170,7 @@ key-add = Hinzufügen
 key-write = Schreiben
 key-undo = Zurücknehmen
 key-forget = Schlüssel vergessen
+key-of-others = Jemand anderes hat schon einen Schlüssel für { $zone } gegeben. { $platform } lässt Ihre Einträge damit schreiben: Fragen Sie, wer Ihnen diese Seite geschickt hat.
 key-back = Zurück zu Ihren Schritten
 key-refused = Ihr Server hat den Schlüssel nicht angenommen. Es wurde nichts geändert.
 key-changed = Ihre Zone hat sich inzwischen geändert. Es wurde nichts geschrieben; sehen Sie noch einmal nach.

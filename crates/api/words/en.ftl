@@ -43,6 +43,8 @@ said-live = Visitors reach it securely. You can close this page: we renew the ce
 said-paused = { $platform } has stopped looking for now. You need do nothing.
 said-left = It shows nothing of { $platform } any more.
 next-look = We look again by ourselves, at about { $time }.
+looking-now = We are looking right now.
+no-look = We are not looking at present.
 looked = Looked at { $time }.
 open-site = Open { $host }
 
@@ -168,6 +170,7 @@ key-add = Add
 key-write = Write it
 key-undo = Take it back
 key-forget = Forget the key
+key-of-others = Somebody else has given a key of { $zone } already. { $platform } has your records written with it: ask whoever sent you this page.
 key-back = Back to your steps
 key-refused = Your server did not take the key. Nothing was changed.
 key-changed = Your zone has changed meanwhile. Nothing was written; look at it once more.

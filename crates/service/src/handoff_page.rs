@@ -1,13 +1,16 @@
 //! The page of a handoff link. It is whole without any script: the service writes all of it,
 //! and the script of the page only copies, asks, and fetches it anew when something changes.
 
+// For the reason that the API has: thousands of them may wait.
+#![deny(clippy::large_futures)]
+
 use std::sync::Arc;
 
 use axum::body::Body;
 use axum::extract::rejection::QueryRejection;
 use axum::extract::{Path, Query, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
-use axum::response::{IntoResponse, Redirect, Response};
+use axum::response::{AppendHeaders, IntoResponse, Redirect, Response};
 use maud::{Markup, html};
 use nomenta_api::handoff::{
     BoxKind, BoxView, CustomerDomain, Face, Found, HandoffView, Language, Link, Piece, PlaceView, Post,
@@ -19,7 +22,7 @@ use crate::App;
 use crate::console;
 use crate::guest::{self, Guest, Reception};
 use crate::handoff;
-use crate::one_click;
+use crate::one_click::Way;
 use crate::problem::Refusal;
 
 /// Domains for which one click is asked for at most; each is a question to their operator.
@@ -59,14 +62,16 @@ pub(crate) async fn returned(
     query: Result<Query<ReturnQuery>, QueryRejection>,
 ) -> Result<Response, Refusal> {
     let Query(query) = query.unwrap_or_default();
-    let secret = query.state.as_deref().and_then(|state| one_click::secret_of(&app, state));
-    match secret {
-        Some(secret) => {
+    let is_by_https = app.config.is_by_https();
+    let way = query.state.as_deref().and_then(|state| Way::back(state, &headers, is_by_https));
+    match way {
+        Some((secret, forgotten)) => {
             let how = if query.error.is_some() { Returned::Refused } else { Returned::Done };
             if how == Returned::Done {
                 begun(&app, &secret).await;
             }
-            Ok(Redirect::to(&format!("/handoff/{secret}?returned={how}")).into_response())
+            let page = Redirect::to(&format!("/handoff/{secret}?returned={how}"));
+            Ok((AppendHeaders([(header::SET_COOKIE, forgotten)]), page).into_response())
         }
         None => strayed(&app, &headers),
     }
@@ -77,7 +82,7 @@ pub(crate) async fn returned(
 async fn begun(app: &App, secret: &str) {
     let written = async {
         if let Some(guest) = Guest::known(app, secret).await? {
-            app.calls.edit_begun(guest.link.domain_id).await?;
+            guest.edit_begun(app).await?;
         }
         Ok::<_, Refusal>(())
     };

@@ -11,9 +11,8 @@ use axum::response::{IntoResponse, Redirect, Response};
 use maud::{Markup, html};
 use nomenta_api::handoff::{Face, KeyPage, KeyRefusal, Language, Returned, Said};
 use nomenta_api::problem::{FieldCode, ProblemKind};
-use nomenta_api::publication::{GiveKey, NewPublication, PublicationPlan, PublicationState, ZoneKey};
-use nomenta_api::role::Role;
-use nomenta_store::{Actor, DomainRecord, PublicationRow, Store};
+use nomenta_api::publication::{GiveKey, NewPublication, PublicationPlan, PublicationState};
+use nomenta_store::PublicationRow;
 use serde::Deserialize;
 use uuid::Uuid;
 
@@ -21,7 +20,8 @@ use crate::App;
 use crate::guest::Guest;
 use crate::handoff_page::{Page, PageQuery, gone, masthead, said};
 use crate::problem::Refusal;
-use crate::publishing;
+use crate::publishing::{self, By, Kept};
+use crate::reach::Found;
 
 /// What somebody presses.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
@@ -50,7 +50,7 @@ pub(crate) struct Sent {
 struct Visit {
     app: Arc<App>,
     guest: Guest,
-    record: DomainRecord,
+    record: Found,
     language: Language,
     words: KeyPage,
     secret: String,
@@ -93,12 +93,12 @@ pub(crate) async fn press(
     };
     let Ok(Form(sent)) = form else { return visit.response(Shown::default()).await };
 
-    let records = visit.records();
+    let by = visit.by();
     let done = match sent.press {
-        Press::Show => return visit.show(&records, &sent).await,
-        Press::Write => visit.write(&records, sent.plan).await.map(|()| Returned::Written),
-        Press::Undo => visit.undo(&records, sent.publication).await.map(|()| Returned::Undone),
-        Press::Forget => match publishing::forget_key(&records, &visit.record).await {
+        Press::Show => return visit.show(&by, &sent).await,
+        Press::Write => visit.write(&by, sent.plan).await.map(|()| Returned::Written),
+        Press::Undo => visit.undo(&by, sent.publication).await.map(|()| Returned::Undone),
+        Press::Forget => match publishing::forget_key(&by, &visit.record).await {
             Ok(()) => return Ok(Redirect::to(&visit.path("/key")).into_response()),
             Err(refusal) => Err(refusal),
         },
@@ -117,7 +117,7 @@ impl Visit {
         headers: &HeaderMap,
     ) -> Result<Option<Self>, Refusal> {
         let Some(guest) = Guest::known(app, &secret).await? else { return Ok(None) };
-        let record = app.calls.domain(guest.link.domain_id).await?;
+        let record = guest.domain(app).await?;
         let language = guest.language(app, asked, headers);
         let zone = record.survey.as_ref().and_then(|survey| survey.apex()).unwrap_or(&record.domain.zone);
         let words = KeyPage::of(language, &app.config.reception.face.name, zone);
@@ -125,15 +125,8 @@ impl Visit {
     }
 
     /// Changes are recorded as those of whoever holds the link.
-    fn records(&self) -> Store {
-        self.app.calls.by(Actor {
-            key_id: self.guest.link.id,
-            who: format!("handoff link …{}", self.guest.link.hint),
-            role: Role::Viewer,
-            session_id: None,
-            came_from: None,
-            call: "POST /handoff/{secret}/key".into(),
-        })
+    fn by(&self) -> By {
+        self.guest.by(&self.app)
     }
 
     fn path(&self, below: &str) -> String {
@@ -141,14 +134,14 @@ impl Visit {
     }
 
     /// Keeps a key that is given, and shows what would be written.
-    async fn show(&self, records: &Store, sent: &Sent) -> Result<Response, Refusal> {
+    async fn show(&self, by: &By, sent: &Sent) -> Result<Response, Refusal> {
         let server = Some(sent.server.trim().to_owned()).filter(|server| !server.is_empty());
         let planned = async {
             if !sent.key.trim().is_empty() {
                 let given = GiveKey { key: sent.key.clone(), server };
-                publishing::give_key(&self.app, records, &self.record, &given).await?;
+                publishing::give_key(&self.app, by, &self.record, &given).await?;
             }
-            publishing::preview(&self.app, &self.record).await
+            publishing::preview(&self.app, by, &self.record).await
         };
         let shown = match planned.await {
             Ok(plan) => Shown { plan: Some(plan), ..Shown::default() },
@@ -157,49 +150,41 @@ impl Visit {
         self.response(Shown { server: sent.server.clone(), ..shown }).await
     }
 
-    async fn write(&self, records: &Store, plan: String) -> Result<(), Refusal> {
+    async fn write(&self, by: &By, plan: String) -> Result<(), Refusal> {
         let asked = NewPublication { plan: Some(plan) };
-        publishing::publish(&self.app, records, &self.record, &asked).await.map(drop)
+        publishing::publish(&self.app, by, &self.record, &asked).await.map(drop)
     }
 
-    async fn undo(&self, records: &Store, id: Option<Uuid>) -> Result<(), Refusal> {
+    async fn undo(&self, by: &By, id: Option<Uuid>) -> Result<(), Refusal> {
         let last = self.last().await?.filter(|row| Some(row.id) == id);
         let row = last.ok_or_else(|| Refusal::not_found("There is nothing to take back."))?;
-        publishing::undo(&self.app, records, &self.record, row).await
+        publishing::undo(&self.app, by, &self.record, row).await
     }
 
-    /// What was written last, and stands.
+    /// What was written last by the link, and stands.
     async fn last(&self) -> Result<Option<PublicationRow>, Refusal> {
-        let rows = self.app.calls.publications(self.record.id, None, 1).await?;
+        let rows = self.record.publications(None, 1).await?;
         let stands =
             |row: &PublicationRow| matches!(row.state, PublicationState::Done | PublicationState::Sent);
-        Ok(rows.into_iter().find(stands))
+        Ok(rows.into_iter().find(|row| stands(row) && row.link == Some(self.guest.link.id)))
     }
 
     async fn response(&self, shown: Shown) -> Result<Response, Refusal> {
-        let kept = publishing::kept_key(&self.app.calls, &self.record).await?;
+        let kept = publishing::kept_key(&self.by(), &self.record).await?;
         let last = self.last().await?;
         let reception = &self.app.config.reception;
         let status = match &shown.refused {
-            Some((_, refusal)) => {
-                StatusCode::from_u16(refusal.problem.status).unwrap_or(StatusCode::CONFLICT)
-            }
+            Some((_, refusal)) => refusal.status(),
             None => StatusCode::OK,
         };
 
-        let main = self.main(&reception.face, &shown, kept.as_ref(), last.as_ref());
+        let main = self.main(&reception.face, &shown, &kept, last.as_ref());
         let page =
             Page { language: self.language, face: &reception.face, title: self.words.title.plain(), main };
         page.response(status, reception)
     }
 
-    fn main(
-        &self,
-        face: &Face,
-        shown: &Shown,
-        kept: Option<&ZoneKey>,
-        last: Option<&PublicationRow>,
-    ) -> Markup {
+    fn main(&self, face: &Face, shown: &Shown, kept: &Kept, last: Option<&PublicationRow>) -> Markup {
         let words = &self.words;
         html! {
             main #handoff data-ended {
@@ -214,20 +199,22 @@ impl Visit {
                 @if let Some(plan) = &shown.plan {
                     (self.planned(plan))
                 }
-                @if let Some(key) = kept {
-                    p { (said(&words.kept(key))) }
-                    form.keyed method="post" action=(self.path("/key")) {
-                        @if shown.plan.is_none() {
-                            (button(Press::Show, &words.show))
+                @match kept {
+                    Kept::Own(own) => {
+                        p { (said(&words.kept(&own.key))) }
+                        form.keyed method="post" action=(self.path("/key")) {
+                            @if shown.plan.is_none() {
+                                (button(Press::Show, &words.show))
+                            }
+                            @if let Some(last) = last {
+                                input type="hidden" name="publication" value=(last.id);
+                                (button(Press::Undo, &words.undo))
+                            }
+                            (button(Press::Forget, &words.forget))
                         }
-                        @if let Some(last) = last {
-                            input type="hidden" name="publication" value=(last.id);
-                            (button(Press::Undo, &words.undo))
-                        }
-                        (button(Press::Forget, &words.forget))
                     }
-                } @else {
-                    (self.asked(shown))
+                    Kept::Others => p { (said(&words.of_others)) },
+                    Kept::None => (self.asked(shown)),
                 }
             }
         }

@@ -5,7 +5,9 @@ use std::collections::HashMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use data_encoding::BASE64URL_NOPAD;
+use axum::http::HeaderMap;
+use axum::http::header::COOKIE;
+use data_encoding::HEXLOWER;
 use futures::FutureExt;
 use nomenta_api::handoff::Offered;
 use nomenta_certs::sign::QuerySigner;
@@ -17,14 +19,17 @@ use nomenta_core::one_click::template::{DISCOVERY_LABEL, Provider};
 use nomenta_store::DomainRecord;
 
 use crate::App;
+use crate::access;
 use crate::detail::draw;
 
 /// How long what an operator said is held.
 const HELD: Duration = Duration::from_secs(600);
 /// Zones of which it is held at most.
 const MOST_HELD: usize = 1_000;
-/// What secrets of links are sealed for.
-const SEALED_FOR: &str = "one click";
+/// What the names of cookies begin with that lead back from an operator.
+const COOKIE_BEGIN: &str = "nomenta_way_";
+/// How long somebody may take at their operator, in seconds.
+const KEPT: u32 = 3600;
 
 /// The platform as a provider of templates.
 #[derive(Clone, Debug)]
@@ -102,7 +107,8 @@ pub(crate) async fn offered(app: &App, record: &DomainRecord, redirect: &str, st
     let known = match app.offers.get(&key) {
         Some(known) => known,
         None => {
-            let found = discovered(app, &sheet.zone, &apply).await;
+            // Mostly it is known, and asking takes a call more room than all else.
+            let found = Box::pin(discovered(app, &sheet.zone, &apply)).await;
             metrics::counter!("nomenta_one_click_asked_total", "offered" => is_offered(&found).to_string())
                 .increment(1);
             app.offers.keep(key, found.clone());
@@ -117,10 +123,12 @@ pub(crate) async fn offered(app: &App, record: &DomainRecord, redirect: &str, st
     let known =
         Offered { operator: Some(offer.operator), control_panel: offer.control_panel, ..Offered::default() };
     match offer.flow {
-        Ok(flow) => {
-            let signature = one_click.signer.sign(&apply.query());
-            Offered { url: Some(apply.url(&flow, &one_click.key_label, &signature)), ..known }
-        }
+        Ok(flow) => match one_click.signer.sign(&apply.query()) {
+            Ok(signature) => {
+                Offered { url: Some(apply.url(&flow, &one_click.key_label, &signature)), ..known }
+            }
+            Err(error) => Offered { because: Some(error.to_string()), ..known },
+        },
         Err(error) => Offered { because: Some(error.to_string()), ..known },
     }
 }
@@ -169,14 +177,84 @@ async fn fetched(app: &App, url: &str) -> Result<(u16, String), NotOffered> {
     fetched.map_err(|failure| NotOffered::Silent(failure.to_string()))
 }
 
-/// What a browser comes back with: the secret of its link, sealed, since the operator is not to
-/// have it.
-pub(crate) fn state_of(app: &App, secret: &str) -> String {
-    BASE64URL_NOPAD.encode(&app.sealer.seal(SEALED_FOR, secret.as_bytes()))
+/// What somebody is sent to an operator with. It comes back with the browser, and leads that
+/// browser alone to the page: the operator has nothing that opens it.
+pub(crate) struct Way {
+    /// What the operator is given, and gives back.
+    pub state: String,
+    /// What the browser keeps: the secret of the link, under a name that the state leads to.
+    pub cookie: String,
 }
 
-/// The secret of the link that somebody comes back to.
-pub(crate) fn secret_of(app: &App, state: &str) -> Option<String> {
-    let sealed = BASE64URL_NOPAD.decode(state.as_bytes()).ok()?;
-    String::from_utf8(app.sealer.open(SEALED_FOR, &sealed).ok()?.to_vec()).ok()
+impl Way {
+    /// That of a link in a browser; the same until somebody has come back by it.
+    pub(crate) fn of(secret: &str, headers: &HeaderMap, is_by_https: bool) -> Self {
+        let begin = format!("{COOKIE_BEGIN}{}.", mark(secret));
+        let mut kept = access::cookies_of(cookies(headers), &begin, is_by_https);
+        let nonce = kept.find_map(|(nonce, of)| (of == secret).then(|| nonce.to_owned()));
+        // Each has a name of its own: two answers on their way at once do not undo each other's.
+        let nonce = nonce.unwrap_or_else(|| access::secret(""));
+
+        let state = format!("{}.{nonce}", mark(secret));
+        Self { cookie: kept_for(&format!("{COOKIE_BEGIN}{state}"), secret, KEPT, is_by_https), state }
+    }
+
+    /// The secret of the link that a browser comes back to, and what lets it forget the way.
+    pub(crate) fn back(state: &str, headers: &HeaderMap, is_by_https: bool) -> Option<(String, String)> {
+        let name = format!("{COOKIE_BEGIN}{state}");
+        let secret = access::cookie_value(cookies(headers), &name, is_by_https)?;
+        let is_of_link = state.split_once('.').is_some_and(|(of, _)| of == mark(secret));
+        is_of_link.then(|| (secret.to_owned(), kept_for(&name, "", 0, is_by_https)))
+    }
+}
+
+/// What tells the ways of several links apart.
+fn mark(secret: &str) -> String {
+    HEXLOWER.encode(&access::hash(&format!("{COOKIE_BEGIN}{secret}"))[..8])
+}
+
+fn cookies(headers: &HeaderMap) -> &str {
+    headers.get(COOKIE).and_then(|value| value.to_str().ok()).unwrap_or_default()
+}
+
+fn kept_for(name: &str, value: &str, seconds: u32, is_by_https: bool) -> String {
+    // The operator's page leads back here, and that is when it is wanted.
+    access::named_cookie(name, value, &format!("; SameSite=Lax; Max-Age={seconds}"), is_by_https)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn with(cookie: &str) -> HeaderMap {
+        with_pair(cookie.split(';').next().unwrap_or_default())
+    }
+
+    fn with_pair(pair: &str) -> HeaderMap {
+        HeaderMap::from_iter([(COOKIE, pair.parse().expect("a header"))])
+    }
+
+    #[test]
+    fn only_the_browser_that_was_sent_comes_back_and_only_once() {
+        let way = Way::of("nmh_secret", &HeaderMap::new(), true);
+        assert!(!way.state.contains("nmh_secret"), "the operator has it not");
+        let browser = with(&way.cookie);
+        assert_eq!(Way::of("nmh_secret", &browser, true).state, way.state, "of two domains of one page");
+
+        let (secret, forgotten) = Way::back(&way.state, &browser, true).expect("back");
+        assert_eq!(secret, "nmh_secret");
+        assert!(Way::back(&way.state, &with(&forgotten), true).is_none());
+        assert!(Way::back(&way.state, &HeaderMap::new(), true).is_none(), "another browser");
+        let other = Way::of("nmh_secret", &HeaderMap::new(), true);
+        assert!(Way::back(&other.state, &browser, true).is_none(), "another time");
+        let pairs = [&way, &other].map(|way| way.cookie.split(';').next().unwrap_or_default());
+        let both = with_pair(&pairs.join("; "));
+        assert!(
+            [&way, &other].iter().all(|way| Way::back(&way.state, &both, true).is_some()),
+            "two answers that came at once"
+        );
+        for nonsense in ["", ".", "0011223344556677", "0011223344556677.x"] {
+            assert!(Way::back(nonsense, &browser, true).is_none(), "{nonsense}");
+        }
+    }
 }

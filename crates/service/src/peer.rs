@@ -29,13 +29,16 @@ pub(crate) async fn behind_proxies(
     next.run(request).await
 }
 
+/// Whether an address is one of a proxy that is believed.
+pub(crate) fn is_trusted(trusted: &[IpNet], address: IpAddr) -> bool {
+    trusted.iter().any(|network| network.contains(&address.to_canonical()))
+}
+
 /// The last address on the way that no trusted proxy has.
 fn caller(peer: IpAddr, headers: &HeaderMap, trusted: &[IpNet]) -> IpAddr {
-    let is_trusted =
-        |address: IpAddr| trusted.iter().any(|network| network.contains(&address.to_canonical()));
     let mut caller = peer;
     for before in way(headers).into_iter().rev() {
-        if !is_trusted(caller) {
+        if !is_trusted(trusted, caller) {
             break;
         }
         // Whoever hides is not to be told from the proxy.

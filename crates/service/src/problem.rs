@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+#[expect(clippy::disallowed_types, reason = "a refusal is for whoever is refused")]
 use axum::Json;
 use axum::extract::rejection::{JsonRejection, QueryRejection};
 use axum::extract::{FromRequest, FromRequestParts, MatchedPath, Path, Query, Request};
@@ -19,6 +20,8 @@ use crate::App;
 
 /// When to come again, where something is to be had that is not to be had now, in seconds.
 const AGAIN: u32 = 2;
+/// The same of what takes a day.
+const AN_HOUR: u32 = 3_600;
 
 /// A request that is answered with a problem document.
 #[derive(Clone, Debug)]
@@ -115,6 +118,29 @@ impl Refusal {
         Self::new(StatusCode::TOO_MANY_REQUESTS, ProblemKind::TooSoon, detail).again_after(2)
     }
 
+    /// A source that has as many connections as one may have.
+    pub(crate) fn crowded() -> Self {
+        Self::unavailable(
+            "There are too many connections from this address. End some, or keep one open for all calls.",
+        )
+    }
+
+    pub(crate) fn status(&self) -> StatusCode {
+        StatusCode::from_u16(self.problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
+    /// The answer where no call is read: the connection ends behind it (RFC 9112, section 9.6).
+    pub(crate) fn unread(&self) -> Vec<u8> {
+        let body = serde_json::to_string(&self.problem).unwrap_or_default();
+        let again = self.retry_after.map(|seconds| format!("retry-after: {seconds}\r\n")).unwrap_or_default();
+        let status = self.status();
+        let length = body.len();
+        format!(
+            "HTTP/1.1 {status}\r\ncontent-type: {PROBLEM}\r\ncontent-length: {length}\r\n{again}connection: close\r\n\r\n{body}"
+        )
+        .into_bytes()
+    }
+
     /// A source that has tried too many keys.
     pub(crate) fn too_many_keys(seconds: u32) -> Self {
         let detail = format!(
@@ -134,6 +160,15 @@ impl Refusal {
     pub(crate) fn too_soon(seconds: u32) -> Self {
         let detail = format!("This was asked for a moment ago. Ask again in {seconds} s.");
         Self::new(StatusCode::TOO_MANY_REQUESTS, ProblemKind::TooSoon, detail).again_after(seconds)
+    }
+
+    /// An account for which as many strangers were written to as may be.
+    pub(crate) fn too_many_mails(most: i64) -> Self {
+        let detail = format!(
+            "{most} mails to people who had not asked for one went out for this account within a day. Ask again \
+             tomorrow, or hand the link over yourself."
+        );
+        Self::new(StatusCode::TOO_MANY_REQUESTS, ProblemKind::TooSoon, detail).again_after(AN_HOUR)
     }
 
     /// Of something that says no more than a status.
@@ -222,7 +257,7 @@ impl From<StoreError> for Refusal {
 
 impl IntoResponse for Refusal {
     fn into_response(self) -> Response {
-        let status = StatusCode::from_u16(self.problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+        let status = self.status();
         let mut response = (status, Json(self.problem)).into_response();
         let headers = response.headers_mut();
         headers.insert(header::CONTENT_TYPE, HeaderValue::from_static(PROBLEM));
@@ -246,6 +281,7 @@ pub(crate) struct Body<T>(pub T);
 impl<T: DeserializeOwned> FromRequest<Arc<App>> for Body<T> {
     type Rejection = Refusal;
 
+    #[expect(clippy::disallowed_types, reason = "here it is read")]
     async fn from_request(request: Request, app: &Arc<App>) -> Result<Self, Refusal> {
         let method = request.method().clone();
         let path = request.extensions().get::<MatchedPath>().map(|path| path.as_str().to_owned());
@@ -288,7 +324,6 @@ fn unread(rejection: JsonRejection) -> Refusal {
             ProblemKind::MediaType,
             "The body is of a type that is not read here. Send it as Content-Type: application/json.",
         ),
-        StatusCode::PAYLOAD_TOO_LARGE => Refusal::too_large(),
         _ => Refusal::new(StatusCode::BAD_REQUEST, ProblemKind::Body, rejection.body_text()),
     }
 }

@@ -12,6 +12,7 @@ use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
 use hyper_util::server::graceful::{GracefulShutdown, Watcher};
 use hyper_util::service::TowerToHyperService;
+use ipnet::IpNet;
 use socket2::{SockRef, TcpKeepalive};
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
@@ -21,11 +22,18 @@ use tokio_rustls::TlsAcceptor;
 use tokio_util::sync::CancellationToken;
 use tower::Service;
 
+use crate::peer::is_trusted;
+use crate::problem::Refusal;
+use crate::throttle::network;
+use crate::turns::Turns;
+
 /// What strangers may take of a service by connecting to it.
 #[derive(Clone, Copy, Debug)]
 pub struct ServerLimits {
     /// Connections at once; whoever comes then waits for one to end.
     pub connections: usize,
+    /// Of these, connections of one source; whoever comes then is told so and shut out.
+    pub of_one: usize,
     /// Longest that the head of a request may take, or the wait for the next one.
     pub head: Duration,
     /// Keys that open nothing and that one source may try at once; after that, one in three
@@ -35,7 +43,7 @@ pub struct ServerLimits {
 
 impl Default for ServerLimits {
     fn default() -> Self {
-        Self { connections: 8_192, head: Duration::from_secs(15), wrong_keys: 20 }
+        Self { connections: 8_192, of_one: 4_096, head: Duration::from_secs(15), wrong_keys: 20 }
     }
 }
 
@@ -56,6 +64,7 @@ pub(crate) async fn serve(
     listener: TcpListener,
     mut calls: IntoMakeServiceWithConnectInfo<Router, SocketAddr>,
     limits: ServerLimits,
+    trusted_proxies: Vec<IpNet>,
     tls: Option<TlsAcceptor>,
     stop: CancellationToken,
 ) {
@@ -65,6 +74,8 @@ pub(crate) async fn serve(
     let builder = Arc::new(builder);
 
     let room = Arc::new(Semaphore::new(limits.connections));
+    let shares = Turns::new("connections", limits.connections, limits.of_one);
+    let crowded = Refusal::crowded().unread();
     let ending = GracefulShutdown::new();
     loop {
         let accepted = stop.run_until_cancelled(async {
@@ -83,6 +94,16 @@ pub(crate) async fn serve(
         metrics::gauge!("nomenta_connections").set((limits.connections - room.available_permits()) as f64);
         watch(&stream);
 
+        // Behind a proxy there are many sources.
+        let is_proxy = is_trusted(&trusted_proxies, peer.ip());
+        let share = (!is_proxy).then(|| shares.take(network(peer.ip())));
+        if let Some(None) = share {
+            if tls.is_none() {
+                let _ = SockRef::from(&stream).send(&crowded);
+            }
+            continue;
+        }
+
         // It never fails.
         let Ok(call) = calls.call(peer).await;
         let (builder, watcher, tls) = (builder.clone(), ending.watcher(), tls.clone());
@@ -96,7 +117,7 @@ pub(crate) async fn serve(
                     Err(_) => tracing::trace!("a connection did not greet in time"),
                 },
             }
-            drop(turn);
+            drop((turn, share));
         });
     }
 

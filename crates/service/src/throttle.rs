@@ -62,7 +62,8 @@ impl Throttle {
     }
 }
 
-fn network(source: IpAddr) -> IpAddr {
+/// What counts as one source: an address, or a network of 64 bits.
+pub(crate) fn network(source: IpAddr) -> IpAddr {
     match source.to_canonical() {
         IpAddr::V4(address) => address.into(),
         IpAddr::V6(address) => Ipv6Addr::from_bits(address.to_bits() >> 64 << 64).into(),

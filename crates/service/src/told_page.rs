@@ -14,13 +14,13 @@ use chrono::TimeDelta;
 use maud::{Markup, html};
 use nomenta_api::handoff::{Language, TellPage};
 use nomenta_api::notice::Means;
-use nomenta_store::{NewReceiver, StoreError, Whose};
+use nomenta_store::NewReceiver;
 use serde::Deserialize;
 
 use crate::App;
-use crate::guest::Guest;
+use crate::guest::{Guest, Mailbox};
 use crate::handoff_page::{Page, PageQuery, gone, masthead, said, spoken};
-use crate::notices::{self, LINK};
+use crate::notices::{self, LINK, Reader, UNASKED};
 use crate::problem::Refusal;
 
 /// How long after one question the next may go to the same address.
@@ -89,14 +89,14 @@ async fn question(
     address: &str,
 ) -> anyhow::Result<()> {
     let address = notices::checked(address)?;
-    let (of_address, of_domain) =
-        app.calls.asked_within(&address, guest.link.domain_id, ASKED_WITHIN).await?;
+    let (of_address, of_domain) = guest.asked_within(app, &address, ASKED_WITHIN).await?;
     if of_address > 0 {
         // They have the mail; whether they have is nobody else's business.
         return Ok(());
     }
     ensure!(of_domain < MOST_ASKED, "{of_domain} addresses were asked about this domain already");
 
+    let reader = Reader::new(app);
     let receiver = NewReceiver {
         way: Means::Mail,
         target: &address,
@@ -107,12 +107,14 @@ async fn question(
         quiet: None,
         sealed: None,
         sealed_link: Some(&app.sealer.seal(LINK, secret.as_bytes())),
+        handoff_id: Some(guest.link.id),
+        reader: Some(reader.kept()),
         is_unconfirmed: true,
     };
-    let id = app.calls.add_receiver(&receiver).await?;
-    let sent = app.notices.ask(app, id, &address, guest.link.host.as_str(), language).await;
+    let id = guest.add_receiver(app, receiver).await?;
+    let sent = app.notices.ask(app, id, &reader, &address, guest.link.host.as_str(), language).await;
     if sent.is_err() {
-        app.calls.end_receiver(id, &Whose::default(), "the mail was not taken").await?;
+        guest.end_receiver(app, id, UNASKED).await?;
     }
     Ok(sent?)
 }
@@ -124,10 +126,10 @@ pub(crate) async fn reader(
     Path(token): Path<String>,
     headers: HeaderMap,
 ) -> Result<Response, Refusal> {
-    let Some(receiver) = known(&app, &token).await? else { return gone(&app, None, &headers) };
-    let language = receiver.language.unwrap_or(spoken(&app, None, &headers));
+    let Some(mailbox) = Mailbox::known(&app, &token).await? else { return gone(&app, None, &headers) };
+    let language = mailbox.receiver.language.unwrap_or(spoken(&app, None, &headers));
     let words = TellPage::of(language, &app.config.reception.face.name);
-    let (heading, press, button) = match receiver.is_confirmed {
+    let (heading, press, button) = match mailbox.receiver.is_confirmed {
         true => (&words.stop, "stop", &words.end),
         false => (&words.ask, "yes", &words.confirm),
     };
@@ -148,29 +150,17 @@ pub(crate) async fn answer(
     headers: HeaderMap,
     sent: Bytes,
 ) -> Result<Response, Refusal> {
-    let Some(receiver) = known(&app, &token).await? else { return gone(&app, None, &headers) };
-    let language = receiver.language.unwrap_or(spoken(&app, None, &headers));
+    let Some(mailbox) = Mailbox::known(&app, &token).await? else { return gone(&app, None, &headers) };
+    let language = mailbox.receiver.language.unwrap_or(spoken(&app, None, &headers));
     let words = TellPage::of(language, &app.config.reception.face.name);
 
     // Mail programs send forms of either kind; whatever is no yes ends it.
     if sent.as_ref() == YES {
-        app.calls.confirm_receiver(receiver.id).await?;
+        mailbox.confirm(&app).await?;
         return one(&app, language, &words.ask, &words.confirmed);
     }
-    match app.calls.end_receiver(receiver.id, &Whose::default(), UNWANTED).await {
-        // Pressed twice, it has ended all the same.
-        Ok(()) | Err(StoreError::Missing { .. }) => one(&app, language, &words.stop, &words.stopped),
-        Err(error) => Err(error.into()),
-    }
-}
-
-async fn known(app: &App, token: &str) -> Result<Option<nomenta_store::ReceiverRow>, Refusal> {
-    let Some(id) = notices::reader_of(app, token) else { return Ok(None) };
-    match app.calls.receiver(id).await {
-        Ok(receiver) => Ok(Some(receiver)),
-        Err(StoreError::Missing { .. }) => Ok(None),
-        Err(error) => Err(error.into()),
-    }
+    mailbox.end(&app, UNWANTED).await?;
+    one(&app, language, &words.stop, &words.stopped)
 }
 
 fn asking(

@@ -27,6 +27,8 @@ pub struct KeyPage {
     pub undo: Said,
     /// See `write`.
     pub forget: Said,
+    /// Instead of all that, where somebody else gave a key.
+    pub of_others: Said,
     /// What leads back.
     pub back: Said,
     speaker: Speaker,
@@ -58,6 +60,7 @@ impl KeyPage {
             write: speaker.key_write(),
             undo: speaker.key_undo(),
             forget: speaker.key_forget(),
+            of_others: speaker.key_of_others(platform, zone),
             back: speaker.key_back(),
             speaker,
         }

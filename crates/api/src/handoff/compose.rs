@@ -52,6 +52,8 @@ pub struct Scene<'a> {
     pub quorum: f64,
     /// Until when the link shows anything.
     pub expires_at: DateTime<Utc>,
+    /// When it is shown.
+    pub now: DateTime<Utc>,
 }
 
 impl HandoffView {
@@ -128,7 +130,7 @@ fn of_domain(scene: &Scene<'_>, speaker: Speaker, customer: &Customer) -> Custom
         standing,
         heading: heading(speaker, scene, detail, standing, edits.len()),
         said: said(speaker, scene, detail, standing),
-        looks: looks(speaker, detail, standing),
+        looks: looks(speaker, scene, detail),
         link: url.map(|url| Link { url, said: speaker.open_site(&detail.shown) }),
         posts: detail.gates.0.iter().map(|gate| post(speaker, gate)).collect(),
         found: found(speaker, scene, detail),
@@ -223,13 +225,15 @@ fn said(speaker: Speaker, scene: &Scene<'_>, detail: &DomainDetail, standing: St
     }
 }
 
-/// When it was looked at and when it is again, as long as that is waited for.
-fn looks(speaker: Speaker, detail: &DomainDetail, standing: Standing) -> Vec<Said> {
-    if matches!(standing, Standing::Unseen | Standing::Live | Standing::Paused | Standing::Left) {
-        return Vec::new();
-    }
+/// When it was looked at, and when it is again.
+fn looks(speaker: Speaker, scene: &Scene<'_>, detail: &DomainDetail) -> Vec<Said> {
     let looked = detail.looked_at.map(|at| speaker.looked(at));
-    looked.into_iter().chain(detail.next_look.map(|at| speaker.next_look(at))).collect()
+    let next = match detail.next_look {
+        Some(at) if at > scene.now => speaker.next_look(at),
+        Some(_) => speaker.looking_now(),
+        None => speaker.no_look(),
+    };
+    looked.into_iter().chain([next]).collect()
 }
 
 fn post(speaker: Speaker, gate: &Gate) -> Post {
@@ -360,7 +364,7 @@ mod tests {
             "gates": Gates::new(DateTime::UNIX_EPOCH), "lines": [line], "findings": [], "todo": [add],
             "waits": [], "spreads": [], "token_expires_at": "2026-12-27T00:00:00Z",
             "enrolled_at": "2026-11-27T00:00:00Z", "looked_at": "2026-11-27T00:01:00Z",
-            "view": { "gates": [], "in_use": [0], "list": [] },
+            "view": { "gates": [], "in_use": [0], "list": [], "no_look": null },
         });
         let fields = different.as_object().expect("fields").clone();
         detail.as_object_mut().expect("fields").extend(fields);
@@ -383,6 +387,7 @@ mod tests {
             has_mail: false,
             quorum: 0.6,
             expires_at: DateTime::UNIX_EPOCH,
+            now: DateTime::UNIX_EPOCH,
         })
     }
 

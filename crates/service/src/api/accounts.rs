@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use nomenta_api::problem::{FieldCode, Problem};
@@ -15,11 +14,12 @@ use nomenta_store::{AccountRow, NameFilter, SiteRow, StoreError};
 
 use super::paging;
 use super::registry::{at_field, short_name};
-use super::roster::whose;
 use crate::App;
 use crate::access::Caller;
 use crate::precondition::{IfMatch, Tagged, tagged};
 use crate::problem::{Body, Named, Params, Refusal};
+use crate::reach::{Reach, Whole};
+use crate::shown::Shown;
 
 /// Free names that are offered in place of a taken one.
 const SUGGESTIONS: usize = 3;
@@ -27,15 +27,15 @@ const SUGGESTIONS: usize = 3;
 /// Accounts by name, a page at a time; the `Link` header leads to the next (RFC 8288). Where a text
 /// is in many of them a page may have fewer than were asked for, and leads on all the same.
 #[utoipa::path(get, path = "/api/v1/accounts", params(NamesQuery),
-    responses((status = 200, body = [Account]), (status = 422, body = Problem)))]
+    responses((status = 200, body = [Account]), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn accounts(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<NamesQuery>,
-) -> Result<(HeaderMap, Json<Vec<Account>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<Account>>), Refusal> {
+    let reach = caller.part(&app, Role::Viewer, query.account.as_deref()).await?;
     let limit = paging::limit(query.limit)?;
-    let page = app.calls.accounts(&names(&app, &caller, &query).await?, limit + 1).await?;
+    let page = reach.accounts(names(&query), limit + 1).await?;
     let asked = paging::asked(&query)?;
     let (headers, rows) = paging::page_beyond(
         page,
@@ -46,16 +46,12 @@ pub(super) async fn accounts(
         &asked,
     )?;
 
-    Ok((headers, Json(rows.into_iter().map(|row| account_of(&caller, row)).collect())))
+    Ok((headers, Shown::to(rows.into_iter().map(account_of).collect(), &caller)))
 }
 
-async fn names(app: &App, caller: &Caller, query: &NamesQuery) -> Result<NameFilter, Refusal> {
+fn names(query: &NamesQuery) -> NameFilter {
     let text = query.text.as_deref().map(str::trim).filter(|text| !text.is_empty());
-    Ok(NameFilter {
-        whose: whose(app, caller, query.account.as_deref()).await?,
-        text: text.map(str::to_owned),
-        after: query.after.clone(),
-    })
+    NameFilter { text: text.map(str::to_owned), after: query.after.clone(), ..NameFilter::default() }
 }
 
 /// One account.
@@ -65,29 +61,28 @@ pub(super) async fn account(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(name): Named<String>,
-) -> Result<(Tagged, Json<Account>), Refusal> {
-    caller.needs(Role::Viewer)?;
-    if !caller.opens(&name) {
-        return Err(StoreError::Missing { what: "account", name }.into());
-    }
-    account_read(&app, &caller, &name).await
+) -> Result<(Tagged, Shown<Account>), Refusal> {
+    account_read(&caller.reach(&app, Role::Viewer)?, &caller, &name).await
 }
 
 /// An account with the tag of its version.
-async fn account_read(app: &App, caller: &Caller, name: &str) -> Result<(Tagged, Json<Account>), Refusal> {
-    let row = app.calls.account(name).await?;
-    Ok((tagged(row.id, row.version), Json(account_of(caller, row))))
+async fn account_read(
+    reach: &Reach,
+    caller: &Caller,
+    name: &str,
+) -> Result<(Tagged, Shown<Account>), Refusal> {
+    let row = reach.account(name).await?;
+    Ok((tagged(row.id, row.version), Shown::to(account_of(row), caller)))
 }
 
-fn account_of(caller: &Caller, row: AccountRow) -> Account {
+fn account_of(row: AccountRow) -> Account {
     let number = |number: i64| u32::try_from(number).unwrap_or(u32::MAX);
     Account {
         name: row.name,
         title: row.title,
         contact: row.contact,
         language: row.language,
-        // For the platform's staff.
-        notes: if caller.is_narrow() { String::new() } else { row.notes },
+        notes: row.notes,
         allowance: Allowance {
             granted: row.allowance.map(|granted| number(granted.into())),
             used: number(row.domains),
@@ -104,14 +99,15 @@ pub(super) async fn add_account(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewAccount>,
-) -> Result<(StatusCode, (Tagged, Json<Account>)), Refusal> {
-    caller.needs_all(Role::Admin)?;
+) -> Result<(StatusCode, (Tagged, Shown<Account>)), Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
     let name = short_name("name", &new.name)?;
     let typed = new.known();
     let title = typed.title.clone().filter(|title| !title.trim().is_empty()).unwrap_or_else(|| name.clone());
-    caller.records(&app).add_account(&name, &title, &known(&typed)).await.map_err(at_field)?;
+    records.add_account(&name, &title, &known(&typed)).await.map_err(at_field)?;
 
-    Ok((StatusCode::CREATED, app.done(|| account_read(&app, &caller, &name)).await?))
+    let reach = records.reach();
+    Ok((StatusCode::CREATED, app.done(|| account_read(&reach, &caller, &name)).await?))
 }
 
 /// Changes what is known of an account; what is left out stays.
@@ -124,14 +120,14 @@ pub(super) async fn change_account(
     Named(name): Named<String>,
     wanted: IfMatch,
     Body(change): Body<AccountChange>,
-) -> Result<(Tagged, Json<Account>), Refusal> {
-    caller.needs_all(Role::Admin)?;
+) -> Result<(Tagged, Shown<Account>), Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
     if change.title.as_ref().is_some_and(|title| title.trim().is_empty()) {
         return Err(Refusal::field("title", FieldCode::Empty, "Give the account a name for people."));
     }
     let known = known(&change);
-    caller.records(&app).change_account(&name, &known, wanted.0).await?;
-    account_read(&app, &caller, &name).await
+    records.change_account(&name, &known, wanted.0).await?;
+    account_read(&records.reach(), &caller, &name).await
 }
 
 /// What is to be known of an account; its form has been looked at.
@@ -158,8 +154,7 @@ pub(super) async fn suspend(
     Named(name): Named<String>,
     wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
-    caller.needs_all(Role::Admin)?;
-    caller.records(&app).suspend(&name, wanted.0).await?;
+    caller.whole(&app, Role::Admin)?.suspend(&name, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -173,28 +168,27 @@ pub(super) async fn unsuspend(
     Named(name): Named<String>,
     wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
-    caller.needs_all(Role::Admin)?;
-    caller.records(&app).unsuspend(&name, wanted.0).await?;
+    caller.whole(&app, Role::Admin)?.unsuspend(&name, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
 /// Sites by name, a page at a time; the `Link` header leads to the next (RFC 8288). Where a text
 /// is in many of them a page may have fewer than were asked for, and leads on all the same.
 #[utoipa::path(get, path = "/api/v1/sites", params(NamesQuery),
-    responses((status = 200, body = [Site]), (status = 422, body = Problem)))]
+    responses((status = 200, body = [Site]), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn sites(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<NamesQuery>,
-) -> Result<(HeaderMap, Json<Vec<Site>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<Site>>), Refusal> {
+    let reach = caller.part(&app, Role::Viewer, query.account.as_deref()).await?;
     let limit = paging::limit(query.limit)?;
-    let page = app.calls.sites(&names(&app, &caller, &query).await?, limit + 1).await?;
+    let page = reach.sites(names(&query), limit + 1).await?;
     let asked = paging::asked(&query)?;
     let (headers, rows) =
         paging::page_beyond(page, limit, "sites", |row| row.name.clone(), |name| Some(name.clone()), &asked)?;
 
-    Ok((headers, Json(rows.into_iter().map(site_of).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(site_of).collect())))
 }
 
 fn site_of(row: SiteRow) -> Site {
@@ -217,25 +211,14 @@ pub(super) async fn site(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(name): Named<String>,
-) -> Result<(Tagged, Json<Site>), Refusal> {
-    caller.needs(Role::Viewer)?;
-    let row = site_for(&app, &caller, &name).await?;
-    Ok((tagged(row.id, row.version), Json(site_of(row))))
-}
-
-/// A site, if the caller's key opens its account.
-pub(super) async fn site_for(app: &App, caller: &Caller, name: &str) -> Result<SiteRow, StoreError> {
-    let row = app.calls.site(name).await?;
-    match caller.opens(&row.account) {
-        true => Ok(row),
-        false => Err(StoreError::Missing { what: "site", name: name.to_owned() }),
-    }
+) -> Result<(Tagged, Shown<Site>), Refusal> {
+    site_read(&caller.reach(&app, Role::Viewer)?, &name).await
 }
 
 /// A site with the tag of its version.
-async fn site_read(app: &App, name: &str) -> Result<(Tagged, Json<Site>), Refusal> {
-    let row = app.calls.site(name).await?;
-    Ok((tagged(row.id, row.version), Json(site_of(row))))
+async fn site_read(reach: &Reach, name: &str) -> Result<(Tagged, Shown<Site>), Refusal> {
+    let row = reach.site(name).await?;
+    Ok((tagged(row.id, row.version), Shown::plain(site_of(row))))
 }
 
 /// Adds a site to an account.
@@ -245,9 +228,9 @@ pub(super) async fn add_site(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewSite>,
-) -> Result<(StatusCode, (Tagged, Json<Site>)), Refusal> {
-    caller.needs_all(Role::Admin)?;
-    let name = site_name(&app, &new.name).await?;
+) -> Result<(StatusCode, (Tagged, Shown<Site>)), Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
+    let name = site_name(&app, &records, &new.name).await?;
     let default_host = app.config.platform.default_host(&name);
 
     let site = nomenta_store::NewSite {
@@ -259,11 +242,12 @@ pub(super) async fn add_site(
         error_path: path("error_path", &new.error_path)?,
     };
 
-    match caller.records(&app).add_site(&site).await {
-        Err(StoreError::Taken { .. }) => Err(taken(&app, &name).await?),
+    match records.add_site(&site).await {
+        Err(StoreError::Taken { .. }) => Err(taken(&app, &records, &name).await?),
         done => {
             done.map_err(at_field)?;
-            Ok((StatusCode::CREATED, app.done(|| site_read(&app, &name)).await?))
+            let reach = records.reach();
+            Ok((StatusCode::CREATED, app.done(|| site_read(&reach, &name)).await?))
         }
     }
 }
@@ -279,10 +263,10 @@ pub(super) async fn change_site(
     Named(name): Named<String>,
     wanted: IfMatch,
     Body(change): Body<SiteChange>,
-) -> Result<(Tagged, Json<Site>), Refusal> {
-    caller.needs_all(Role::Admin)?;
+) -> Result<(Tagged, Shown<Site>), Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
     let renamed = match &change.name {
-        Some(typed) => Some(site_name(&app, typed).await?),
+        Some(typed) => Some(site_name(&app, &records, typed).await?),
         None => None,
     };
     let default_host = renamed.as_ref().map(|name| app.config.platform.default_host(name));
@@ -292,42 +276,44 @@ pub(super) async fn change_site(
         error_path: change.error_path.as_deref().map(|typed| path("error_path", typed)).transpose()?,
     };
 
-    match (caller.records(&app).change_site(&name, &change, wanted.0).await, renamed) {
-        (Err(StoreError::Taken { .. }), Some(renamed)) => Err(taken(&app, &renamed).await?),
+    match (records.change_site(&name, &change, wanted.0).await, renamed) {
+        (Err(StoreError::Taken { .. }), Some(renamed)) => Err(taken(&app, &records, &renamed).await?),
         (done, renamed) => {
             done?;
-            site_read(&app, renamed.as_deref().unwrap_or(&name)).await
+            site_read(&records.reach(), renamed.as_deref().unwrap_or(&name)).await
         }
     }
 }
 
 /// A name that a site may have: nothing that the platform needs for itself.
-async fn site_name(app: &App, typed: &str) -> Result<String, Refusal> {
+async fn site_name(app: &App, records: &Whole, typed: &str) -> Result<String, Refusal> {
     let name = short_name("name", typed)?;
-    if app.config.platform.has_room_for(&name, &app.calls.ingress_hosts().await?) {
+    if app.config.platform.has_room_for(&name, &records.ingress_hosts().await?) {
         return Ok(name);
     }
     let message = format!(
         "{name} is a name that the platform needs for itself. Choose another one.{}",
-        free(app, &name).await?
+        free(app, records, &name).await?
     );
     Err(Refusal::taken("name", FieldCode::SiteName, message))
 }
 
 /// Said of a name that another site has, with names that are free.
-async fn taken(app: &App, name: &str) -> Result<Refusal, Refusal> {
-    let message =
-        format!("There is already a site named {name}. Choose another name.{}", free(app, name).await?);
+async fn taken(app: &App, records: &Whole, name: &str) -> Result<Refusal, Refusal> {
+    let message = format!(
+        "There is already a site named {name}. Choose another name.{}",
+        free(app, records, name).await?
+    );
     Ok(Refusal::taken("name", FieldCode::Taken, message))
 }
 
 /// Some names that are free, like the one that was wanted.
-async fn free(app: &App, name: &str) -> Result<String, Refusal> {
+async fn free(app: &App, records: &Whole, name: &str) -> Result<String, Refusal> {
     let stem: String = name.chars().take(56).collect();
     let wanted: Vec<_> = ["-2", "-3", "-site", "-web", "-4"].map(|end| format!("{stem}{end}")).to_vec();
     let hosts: Vec<_> =
         wanted.iter().map(|name| app.config.platform.default_host(name).to_string()).collect();
-    let free = app.calls.free_site_names(&wanted, &hosts).await?;
+    let free = records.free_site_names(&wanted, &hosts).await?;
 
     Ok(match free.split_at_checked(SUGGESTIONS.min(free.len())) {
         Some((some, _)) if !some.is_empty() => format!(" Free are {}.", some.join(", ")),

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
@@ -16,21 +15,22 @@ use nomenta_api::domain::ClaimQuery;
 use nomenta_api::problem::Problem;
 use nomenta_api::problem::{FieldCode, ProblemKind};
 use nomenta_api::role::Role;
-use nomenta_certs::brought;
+use nomenta_certs::brought::{self, Brought};
 use nomenta_core::judge::certificate::{CertificateFacts, RevocationReason};
 use nomenta_core::judge::preflight::Check;
-use nomenta_store::{CertificateFilter, CertificateRow, DomainRecord, OrderStory, Place};
+use nomenta_store::{CertificateFilter, CertificateRow, OrderStory, Place};
 
 use super::access::{Asked, find, find_open};
 use super::domains::shown;
 use super::paging::{self, Cursor};
-use super::roster::whose;
 use crate::App;
 use crate::access::Caller;
 use crate::look;
 use crate::look::PRIVATE_KEY;
 use crate::precondition::IfMatch;
 use crate::problem::{Body, Params, Refusal};
+use crate::reach::{Found, Whole};
+use crate::shown::Shown;
 
 /// How far the days of the fleet reach.
 const DAYS: i32 = 120;
@@ -40,26 +40,26 @@ const ISSUERS: i32 = 100;
 /// The fleet's certificates, first those that run out first, a page at a time;
 /// the `Link` header leads to the next (RFC 8288).
 #[utoipa::path(get, path = "/api/v1/certificates", params(CertificateQuery),
-    responses((status = 200, body = [FleetCertificate]), (status = 422, body = Problem)))]
+    responses((status = 200, body = [FleetCertificate]), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn fleet(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<CertificateQuery>,
-) -> Result<(HeaderMap, Json<Vec<FleetCertificate>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<FleetCertificate>>), Refusal> {
+    let reach = caller.part(&app, Role::Viewer, query.account.as_deref()).await?;
     let limit = paging::limit(query.limit)?;
     let filter = CertificateFilter {
         before: query.within_days.map(|days| paging::days_from_now("within_days", days, 1)).transpose()?,
-        whose: whose(&app, &caller, query.account.as_deref()).await?,
         issuer: query.issuer.clone(),
         after: query.after.as_deref().map(Place::read).transpose()?,
+        ..CertificateFilter::default()
     };
 
-    let rows = app.calls.certificates(&filter, limit + 1).await?;
+    let rows = reach.certificates(filter, limit + 1).await?;
     let place = |row: &CertificateRow| Place::after(row.held.facts.not_after, row.id).written();
     let (headers, rows) = paging::page(rows, limit, "certificates", place, &paging::asked(&query)?)?;
 
-    Ok((headers, Json(rows.into_iter().map(fleet_certificate).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(fleet_certificate).collect())))
 }
 
 fn fleet_certificate(row: CertificateRow) -> FleetCertificate {
@@ -78,10 +78,10 @@ fn fleet_certificate(row: CertificateRow) -> FleetCertificate {
 pub(super) async fn days(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<CertificateDay>>, Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<Shown<Vec<CertificateDay>>, Refusal> {
+    let reach = caller.reach(&app, Role::Viewer)?;
     let today = Utc::now().date_naive();
-    let counts = app.calls.certificate_counts(&caller.whose(), today + Duration::days(DAYS.into())).await?;
+    let counts = reach.certificate_counts(today + Duration::days(DAYS.into())).await?;
 
     let mut days = BTreeMap::new();
     for (counted, is_ending) in counts.into_iter().zip([true, false]) {
@@ -91,7 +91,7 @@ pub(super) async fn days(
             *(if is_ending { &mut counts.ending } else { &mut counts.renewing }) += one.count;
         }
     }
-    Ok(Json(days.into_values().collect()))
+    Ok(Shown::plain(days.into_values().collect()))
 }
 
 /// Who has issued certificates in use, by distinguished name, 100 at most.
@@ -99,9 +99,9 @@ pub(super) async fn days(
 pub(super) async fn issuers(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<Vec<String>>, Refusal> {
-    caller.needs_all(Role::Viewer)?;
-    Ok(Json(app.calls.issuers(ISSUERS).await?))
+) -> Result<Shown<Vec<String>>, Refusal> {
+    let records = caller.whole(&app, Role::Viewer)?;
+    Ok(Shown::of_all(records.issuers(ISSUERS).await?, &records))
 }
 
 /// The account at the CA, as CAA records may name it.
@@ -110,24 +110,24 @@ pub(super) async fn issuers(
 pub(super) async fn account(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<IssuerAccount>, Refusal> {
-    caller.needs_all(Role::Viewer)?;
-    Ok(Json(told_account(&app).await?))
+) -> Result<Shown<IssuerAccount>, Refusal> {
+    told_account(&app, &caller.whole(&app, Role::Viewer)?).await
 }
 
-async fn told_account(app: &App) -> Result<IssuerAccount, Refusal> {
+async fn told_account(app: &App, records: &Whole) -> Result<Shown<IssuerAccount>, Refusal> {
     let acme = app.acme.account(app).await;
     let acme =
         acme.map_err(|error| Refusal::unavailable(format!("The account at the CA is not known: {error}")))?;
     let (directory, policy) = (&app.config.acme.directory, &app.config.policy);
 
-    Ok(IssuerAccount {
+    let account = IssuerAccount {
         directory: directory.clone(),
         uri: acme.uri().to_owned(),
         identities: policy.ca_identities.clone(),
         method: policy.method,
-        key_since: app.calls.acme_key_since(directory).await?,
-    })
+        key_since: records.acme_key_since(directory).await?,
+    };
+    Ok(Shown::of_all(account, records))
 }
 
 /// Gives the account at the CA another key (RFC 8555, section 7.3.5): the one before opens
@@ -137,13 +137,13 @@ async fn told_account(app: &App) -> Result<IssuerAccount, Refusal> {
 pub(super) async fn change_account_key(
     State(app): State<Arc<App>>,
     caller: Caller,
-) -> Result<Json<IssuerAccount>, Refusal> {
-    caller.needs_all(Role::Admin)?;
-    let changed = app.acme.rekey(&app, &caller.records(&app)).await;
+) -> Result<Shown<IssuerAccount>, Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
+    let changed = app.acme.rekey(&app, &records).await;
     changed.map_err(|error| {
         Refusal::unavailable(format!("The key of the account at the CA is as it was: {error:#}. Try again."))
     })?;
-    Ok(Json(told_account(&app).await?))
+    told_account(&app, &records).await
 }
 
 /// A domain's certificate, the story of its latest order, what a browser gets,
@@ -155,14 +155,13 @@ pub(super) async fn certificate(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-) -> Result<Json<CertificateView>, Refusal> {
-    let record = find(&app, &caller, &asked).await?;
-    Ok(Json(view(&app, record).await?))
+) -> Result<Shown<CertificateView>, Refusal> {
+    view(&app, find(&app, &caller, &asked).await?).await
 }
 
-async fn view(app: &App, record: DomainRecord) -> Result<CertificateView, Refusal> {
-    let host = record.domain.routed();
-    let revocations = app.calls.revocations(record.id).await?.into_iter().map(|row| RevocationView {
+async fn view(app: &App, found: Found) -> Result<Shown<CertificateView>, Refusal> {
+    let host = found.domain.routed();
+    let revocations = found.revocations().await?.into_iter().map(|row| RevocationView {
         serial: row.serial,
         reason: row.reason,
         asked_at: row.asked_at,
@@ -170,14 +169,14 @@ async fn view(app: &App, record: DomainRecord) -> Result<CertificateView, Refusa
         problem: row.problem,
     });
 
-    Ok(CertificateView {
-        method: record.domain.method(&app.config.policy),
-        held: app.calls.certificate(record.id).await?,
-        order: app.calls.order_story(record.id).await?.map(order_view),
-        probe: record.probe,
+    Ok(Shown::plain(CertificateView {
+        method: found.domain.method(&app.config.policy),
+        held: found.certificate().await?,
+        order: found.order_story().await?.map(order_view),
+        probe: found.into_record().probe,
         revocations: revocations.collect(),
         host,
-    })
+    }))
 }
 
 fn order_view(story: OrderStory) -> OrderView {
@@ -203,8 +202,7 @@ pub(super) async fn chain(
     caller: Caller,
     asked: Asked,
 ) -> Result<Response, Refusal> {
-    let record = find(&app, &caller, &asked).await?;
-    let chain = app.calls.certificate_chain(record.id).await?;
+    let chain = find(&app, &caller, &asked).await?.certificate_chain().await?;
     let chain = chain.ok_or_else(|| Refusal::not_found(format!("{} has no certificate yet.", asked.host)))?;
     Ok(([(header::CONTENT_TYPE, "application/pem-certificate-chain")], chain).into_response())
 }
@@ -217,13 +215,13 @@ pub(super) async fn preflight(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-) -> Result<Json<Vec<Check>>, Refusal> {
+) -> Result<Shown<Vec<Check>>, Refusal> {
     let record = find(&app, &caller, &asked).await?;
     caller.needs(Role::Operator)?;
     let _turn = app.lengthy_turn().await?;
-    let checks =
-        look::preflight(&app, &record).await.map_err(|error| Refusal::unavailable(error.to_string()))?;
-    Ok(Json(checks))
+    let checks = Box::pin(look::preflight(&app, &record)).await;
+    let checks = checks.map_err(|error| Refusal::unavailable(error.to_string()))?;
+    Ok(Shown::plain(checks))
 }
 
 /// Takes a certificate that the customer brings, and serves it from now on.
@@ -236,12 +234,12 @@ pub(super) async fn bring(
     asked: Asked,
     wanted: IfMatch,
     Body(new): Body<BroughtCertificate>,
-) -> Result<Json<CertificateView>, Refusal> {
+) -> Result<Shown<CertificateView>, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    let chain = new.chain_pem.as_str();
     let key = new.key_pem.as_str();
-    let facts = brought::check(chain, key, &record.domain.routed(), &app.prober.roots(), Utc::now());
-    let facts = facts.map_err(|unfit| {
+    let name = record.domain.routed();
+    let brought = brought::check(&new.chain_pem, key, &name, &app.prober.roots(), Utc::now());
+    let Brought { facts, chain_pem } = brought.map_err(|unfit| {
         let field = if unfit.is_of_key() { "key_pem" } else { "chain_pem" };
         Refusal::field(field, unfit.code().as_str(), unfit)
     })?;
@@ -251,8 +249,8 @@ pub(super) async fn bring(
     let facts = CertificateFacts { names, ..facts };
 
     let sealed = app.sealer.seal(PRIVATE_KEY, key.as_bytes());
-    caller.records(&app).bring(&record, &facts, chain, &sealed, wanted.0).await?;
-    Ok(Json(view(&app, record).await?))
+    record.bring(&facts, &chain_pem, &sealed, wanted.0).await?;
+    view(&app, record.found()).await
 }
 
 fn with(mut names: Vec<String>, name: String) -> Vec<String> {
@@ -274,7 +272,7 @@ pub(super) async fn renew(
     wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    if caller.records(&app).renew_now(record.id, wanted.0).await? {
+    if record.renew_now(wanted.0).await? {
         return Ok(StatusCode::ACCEPTED);
     }
 
@@ -295,16 +293,16 @@ pub(super) async fn revoke(
     asked: Asked,
     wanted: IfMatch,
     Body(new): Body<NewRevocation>,
-) -> Result<(StatusCode, Json<Revoked>), Refusal> {
+) -> Result<(StatusCode, Shown<Revoked>), Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
     let reason: RevocationReason =
         new.reason.parse().map_err(|unknown| Refusal::field("reason", FieldCode::Reason, unknown))?;
 
-    match caller.records(&app).revoke(&record, reason, wanted.0).await? {
+    match record.revoke(reason, wanted.0).await? {
         0 => Err(Refusal::conflict(
             ProblemKind::NothingToRevoke,
             format!("{} has no certificate from the CA.", asked.host),
         )),
-        certificates => Ok((StatusCode::ACCEPTED, Json(Revoked { certificates }))),
+        certificates => Ok((StatusCode::ACCEPTED, Shown::plain(Revoked { certificates }))),
     }
 }

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use chrono::{DateTime, Utc};
@@ -19,6 +18,8 @@ use crate::App;
 use crate::access::Caller;
 use crate::precondition::{IfMatch, Tagged, tagged};
 use crate::problem::{Body, Named, Params, Refusal};
+use crate::reach::Whole;
+use crate::shown::Shown;
 
 /// Contests, a page at a time; the `Link` header leads to the next (RFC 8288).
 #[utoipa::path(get, path = "/api/v1/contests", params(ContestQuery),
@@ -27,15 +28,15 @@ pub(super) async fn contests(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<ContestQuery>,
-) -> Result<(HeaderMap, Json<Vec<Contest>>), Refusal> {
-    caller.needs_all(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<Contest>>), Refusal> {
+    let records = caller.whole(&app, Role::Viewer)?;
     let limit = paging::limit(query.limit)?;
     let after = query.after.as_deref().map(Place::read).transpose()?;
-    let rows = app.calls.contests(&ContestFilter { settled: query.settled, after }, limit + 1).await?;
+    let rows = records.contests(&ContestFilter { settled: query.settled, after }, limit + 1).await?;
     let place = |row: &ContestRow| Place::after(placed_at(row), row.id).written();
     let (headers, rows) = paging::page(rows, limit, "contests", place, &paging::asked(&query)?)?;
 
-    Ok((headers, Json(rows.into_iter().map(contest).collect())))
+    Ok((headers, Shown::of_all(rows.into_iter().map(contest).collect(), &records)))
 }
 
 /// What contests are sorted by.
@@ -50,15 +51,14 @@ pub(super) async fn one(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(id): Named<Uuid>,
-) -> Result<(Tagged, Json<Contest>), Refusal> {
-    caller.needs_all(Role::Viewer)?;
-    read(&app, id).await
+) -> Result<(Tagged, Shown<Contest>), Refusal> {
+    read(&caller.whole(&app, Role::Viewer)?, id).await
 }
 
 /// A contest with the tag of its version.
-async fn read(app: &App, id: Uuid) -> Result<(Tagged, Json<Contest>), Refusal> {
-    let row = app.calls.contest(id).await?;
-    Ok((tagged(row.id, row.version), Json(contest(row))))
+async fn read(records: &Whole, id: Uuid) -> Result<(Tagged, Shown<Contest>), Refusal> {
+    let row = records.contest(id).await?;
+    Ok((tagged(row.id, row.version), Shown::of_all(contest(row), records)))
 }
 
 /// Rules whose the name is. For the holder the other claim ends at once; for the
@@ -73,8 +73,8 @@ pub(super) async fn rule(
     Named(id): Named<Uuid>,
     wanted: IfMatch,
     Body(new): Body<NewRuling>,
-) -> Result<(Tagged, Json<Contest>), Refusal> {
-    caller.needs_all(Role::Operator)?;
+) -> Result<(Tagged, Shown<Contest>), Refusal> {
+    let records = caller.whole(&app, Role::Operator)?;
     let side: Side = new.side.parse().map_err(|unknown| Refusal::field("side", FieldCode::Side, unknown))?;
     let because = new.because.trim();
     if because.is_empty() {
@@ -82,8 +82,8 @@ pub(super) async fn rule(
     }
 
     let ruling = nomenta_store::NewRuling { side, by: &caller.key.name, because };
-    caller.records(&app).rule(id, &ruling, wanted.0).await?;
-    read(&app, id).await
+    records.rule(id, &ruling, wanted.0).await?;
+    read(&records, id).await
 }
 
 fn contest(row: ContestRow) -> Contest {

@@ -6,13 +6,12 @@
 use serde_json::{Map, Value, json};
 use utoipa::openapi::OpenApi;
 
+use crate::admission::OPEN;
 use crate::answers;
 use crate::precondition;
 use crate::problem::PROBLEM;
 
 const JSON: &str = "application/json";
-/// Calls that anybody may make.
-const OPEN: [(&str, &str); 2] = [("/api/v1/session", "post"), ("/api/v1/session", "delete")];
 /// Records that have a version, by how the path of a change begins.
 const VERSIONED: [&str; 6] = ["accounts/{", "sites/{", "ingresses/{", "keys/{", "contests/{", "domains/{"];
 /// Choices of a request, of which one is given and nothing beside it.

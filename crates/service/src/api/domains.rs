@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use chrono::Utc;
@@ -12,19 +11,18 @@ use nomenta_api::domain::{
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
 use nomenta_core::judge::baseline::Baseline;
-use nomenta_core::judge::code::Code;
 use nomenta_core::name::subject::Subject;
 use nomenta_core::name::token::Token;
 use nomenta_store::{Enrolment, NewDomain, StoreError};
 
-use super::access::{Asked, find, find_open, masked};
+use super::access::{Asked, find, find_open};
 use super::sheets::sheet_view;
 use crate::App;
 use crate::access::Caller;
 use crate::detail::detail;
-use crate::masking::{hidden, mask_of_others};
 use crate::precondition::{Tagged, tagged};
 use crate::problem::{Body, Params, Refusal};
+use crate::shown::{Hides, Shown};
 use crate::token_end;
 
 /// A recorded host in its own script.
@@ -40,8 +38,8 @@ pub(super) async fn enrol(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<TypedDomain>,
-) -> Result<(StatusCode, Json<SheetView>), Refusal> {
-    caller.needs(Role::Operator)?;
+) -> Result<(StatusCode, Shown<SheetView>), Refusal> {
+    let reach = caller.reach(&app, Role::Operator)?;
     let subject = Subject::parse_for(&new.host, &app.config.platform)
         .map_err(|error| Refusal::field("host", error.code(), error))?;
 
@@ -55,22 +53,18 @@ pub(super) async fn enrol(
         .map(|subject| NewDomain { subject, token: Token::from_random(rand::random()) })
         .collect();
 
-    let whose = caller.whose();
     let enrolment = Enrolment {
-        site: &new.site,
-        whose: &whose,
-        domains: &domains,
         is_pair: new.pair,
         is_proved_by_zone: new.by_zone,
-        token_expires_at: token_end(Utc::now()),
+        ..Enrolment::new(&new.site, &domains, token_end(Utc::now()))
     };
-    let id = caller.records(&app).enrol(&enrolment).await.map_err(|error| {
+    let made = reach.enrol(enrolment).await.map_err(|error| {
         let field = if matches!(error, StoreError::Missing { .. }) { "site" } else { "host" };
         Refusal::of_record(error, field)
     })?;
 
-    let sheet = app.done(|| async { sheet_view(&app, &app.calls.domain(id).await?).await }).await?;
-    Ok((StatusCode::CREATED, Json(sheet)))
+    let sheet = app.done(|| async { sheet_view(&app, &reach.enrolled(made).await?).await }).await?;
+    Ok((StatusCode::CREATED, Shown::secret(sheet, &caller)?))
 }
 
 fn counterpart(subject: &Subject) -> Result<Subject, Refusal> {
@@ -91,24 +85,17 @@ pub(super) async fn domain(
     caller: Caller,
     asked: Asked,
     Params(query): Params<RevealQuery>,
-) -> Result<(Tagged, Json<DomainDetail>), Refusal> {
-    let record = find(&app, &caller, &asked).await?;
-    let mut open = app.calls.findings(record.id).await?;
-    if caller.is_narrow() {
-        // What lies around it is of others.
-        open.retain(|row| row.finding.code != Code::InsideHeldName);
+) -> Result<(Tagged, Shown<DomainDetail>), Refusal> {
+    if query.reveal {
+        caller.needs(Role::Operator)?;
     }
+    let found = find(&app, &caller, &asked).await?;
+    let open = found.findings().await?;
+    let hides = Hides::of(&found);
+    let tag = tagged(found.id, found.version);
 
-    let others = mask_of_others(&record);
-    let own = record.domain.mask();
-    let token = record.domain.token.txt_value();
-    let tag = tagged(record.id, record.version);
-
-    let Json(mut detail) = hidden(detail(&app, record, open).await?, &others)?;
-    if !query.reveal {
-        detail.refer_to_sheet(&token);
-    }
-    Ok((tag, masked(detail, &own, &caller, &query)?))
+    let detail = detail(&app, found.into_record(), open).await?;
+    Ok((tag, Shown::detail(detail, &hides, &caller, &query)?))
 }
 
 /// The customer's records as they were at enrolment, beside those of now,
@@ -120,8 +107,8 @@ pub(super) async fn baseline(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-) -> Result<Json<BaselineView>, Refusal> {
-    let record = find(&app, &caller, &asked).await?;
+) -> Result<Shown<BaselineView>, Refusal> {
+    let record = find(&app, &caller, &asked).await?.into_record();
     let target = record.domain.target(&app.config.platform);
     let now = app.surveyor.baseline(&target).await;
 
@@ -132,7 +119,7 @@ pub(super) async fn baseline(
 
     let zone_lines = record.baseline.as_ref().map(Baseline::zone_lines).unwrap_or_default();
     let view = BaselineView { baseline: record.baseline, compared, zone_lines };
-    masked(view, &record.domain.mask(), &caller, &RevealQuery::default())
+    Shown::masked(view, &record.domain.mask())
 }
 
 /// The latest survey: every answer of every server.
@@ -143,13 +130,25 @@ pub(super) async fn survey(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-) -> Result<Json<SurveyView>, Refusal> {
-    let record = find(&app, &caller, &asked).await?;
-    let others = mask_of_others(&record);
-    let own = record.domain.mask();
+) -> Result<Shown<SurveyView>, Refusal> {
+    let record = find(&app, &caller, &asked).await?.into_record();
+    let hides = Hides::of(&record);
+    Shown::survey(SurveyView { survey: record.survey, next_look: record.next_look }, &hides)
+}
 
-    let Json(view) = hidden(SurveyView { survey: record.survey, next_look: record.next_look }, &others)?;
-    hidden(view, &own)
+/// Says that somebody waits for the domain, as whoever has its page open does: for the minute that
+/// follows it is looked at every few seconds, as far as its servers bear that. To be said again
+/// twice a minute.
+#[utoipa::path(post, path = "/api/v1/domains/{host}/waiting",
+    params(("host" = String, Path, description = "The domain"), ClaimQuery),
+    responses((status = 204), (status = 404, body = Problem)))]
+pub(super) async fn wait(
+    State(app): State<Arc<App>>,
+    caller: Caller,
+    asked: Asked,
+) -> Result<StatusCode, Refusal> {
+    find_open(&app, &caller, &asked).await?.wait(&app).await?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// Asks for a look now; it comes within moments, and the events tell.
@@ -161,7 +160,6 @@ pub(super) async fn look(
     caller: Caller,
     asked: Asked,
 ) -> Result<StatusCode, Refusal> {
-    let record = find_open(&app, &caller, &asked).await?;
-    caller.records(&app).look_now(record.id).await?;
+    find_open(&app, &caller, &asked).await?.look_now().await?;
     Ok(StatusCode::ACCEPTED)
 }

@@ -1,5 +1,5 @@
 //! What the platform's edge servers need: routes, certificates, challenge
-//! answers. For `edge` keys alone, since private keys are in it.
+//! answers. For `edge` keys alone, since private keys are in it; of the accounts that a key opens.
 
 use std::collections::HashMap;
 use std::convert::Infallible;
@@ -8,7 +8,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use async_stream::stream;
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::sse::{self, KeepAlive, Sse};
@@ -27,6 +26,8 @@ use crate::access::Caller;
 use crate::look::PRIVATE_KEY;
 use crate::ordering::TLS_ANSWER;
 use crate::problem::{Named, Params, Refusal};
+use crate::reach::Reach;
+use crate::shown::Shown;
 
 const LONGEST_WAIT: u64 = 55;
 /// Changes sent at once.
@@ -42,21 +43,21 @@ pub(super) async fn feed(
     headers: HeaderMap,
     Params(query): Params<FeedQuery>,
 ) -> Result<Response, Refusal> {
-    caller.needs(Role::Edge)?;
+    let reach = caller.reach(&app, Role::Edge)?;
     let known = headers.get(header::IF_NONE_MATCH).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let deadline = Instant::now() + Duration::from_secs(query.wait.unwrap_or(0).min(LONGEST_WAIT));
     let mut ticks = app.hub.edge();
-    let mut shut_out = pin!(caller.shut_out(app.clone()));
+    let mut shut_out = pin!(caller.clone().shut_out(app.clone()));
 
     loop {
         ticks.mark_unchanged();
         // Read first: what changes meanwhile is sent again rather than lost.
-        let position = app.calls.edge_position().await?;
+        let position = reach.edge_position().await?;
         let etag = HeaderValue::try_from(format!("\"{position}\""));
         let etag = etag.map_err(|error| Refusal::internal(error.to_string()))?;
         if etag != known {
-            let feed = snapshot(&app, position).await?;
-            return Ok(([(header::ETAG, etag)], Json(feed)).into_response());
+            let feed = snapshot(&app, &reach, position).await?;
+            return Ok(([(header::ETAG, etag)], Shown::secret(feed, &caller)?).into_response());
         }
 
         let changed = tokio::select! {
@@ -71,9 +72,9 @@ pub(super) async fn feed(
     }
 }
 
-async fn snapshot(app: &App, position: i64) -> Result<EdgeFeed, Refusal> {
-    let rows = app.calls.edge_rows(None).await?;
-    let answers = app.calls.tls_answers(None).await?;
+async fn snapshot(app: &App, reach: &Reach, position: i64) -> Result<EdgeFeed, Refusal> {
+    let rows = reach.edge_rows(None).await?;
+    let answers = reach.tls_answers(None).await?;
     let mut challenges = Vec::with_capacity(answers.len());
     for answer in answers {
         challenges.extend(answering(app, answer)?);
@@ -149,18 +150,20 @@ pub(super) async fn changes(
     headers: HeaderMap,
     Params(query): Params<ChangesQuery>,
 ) -> Result<Sse<impl Stream<Item = Result<sse::Event, Infallible>>>, Refusal> {
-    caller.needs(Role::Edge)?;
+    let reach = caller.reach(&app, Role::Edge)?;
+    let turn = app.stream_turn().await;
     let last_id = headers.get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
     let after = match last_id.or(query.after) {
         Some(after) => after,
-        None => app.calls.edge_position().await?,
+        None => reach.edge_position().await?,
     };
+    drop(turn);
 
     let shut_out = Box::pin(caller.shut_out(app.clone()));
-    Ok(Sse::new(follow(app, after).take_until(shut_out)).keep_alive(KeepAlive::default()))
+    Ok(Sse::new(follow(app, reach, after).take_until(shut_out)).keep_alive(KeepAlive::default()))
 }
 
-fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event, Infallible>> {
+fn follow(app: Arc<App>, reach: Reach, mut after: i64) -> impl Stream<Item = Result<sse::Event, Infallible>> {
     stream! {
         let mut ticks = app.hub.edge();
 
@@ -168,7 +171,7 @@ fn follow(app: Arc<App>, mut after: i64) -> impl Stream<Item = Result<sse::Event
         while !app.stop.is_cancelled() {
             let turn = app.stream_turn().await;
             // Written in the turn too, which takes longer than to read.
-            let told = changed(&app, after).await.map(|batch| batch.map(written));
+            let told = changed(&app, &reach, after).await.map(|batch| batch.map(written));
             drop(turn);
             match told {
                 Ok(None) => {
@@ -204,16 +207,16 @@ fn written(batch: Vec<(i64, EdgeChange)>) -> Vec<(i64, sse::Event)> {
 }
 
 /// What the edge needs for the hosts that changed after `after`.
-async fn changed(app: &App, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>, Refusal> {
-    let Some(numbered) = app.calls.edge_changes(after, BATCH).await? else { return Ok(None) };
+async fn changed(app: &App, reach: &Reach, after: i64) -> Result<Option<Vec<(i64, EdgeChange)>>, Refusal> {
+    let Some(numbered) = reach.edge_changes(after, BATCH).await? else { return Ok(None) };
     if numbered.is_empty() {
         return Ok(Some(Vec::new()));
     }
 
     let hosts: Vec<String> = numbered.iter().map(|(_, host)| host.clone()).collect();
-    let rows = app.calls.edge_rows(Some(&hosts)).await?;
+    let rows = reach.edge_rows(Some(&hosts)).await?;
     let mut rows: HashMap<_, _> = rows.into_iter().map(|row| (row.host.clone(), row)).collect();
-    let answers = app.calls.tls_answers(Some(&hosts)).await?;
+    let answers = reach.tls_answers(Some(&hosts)).await?;
     let mut answers: HashMap<_, _> =
         answers.into_iter().map(|answer| (answer.name.clone(), answer)).collect();
 
@@ -240,10 +243,10 @@ pub(super) async fn challenge(
     caller: Caller,
     Named(token): Named<String>,
 ) -> Result<String, Refusal> {
-    caller.needs(Role::Edge)?;
+    let reach = caller.reach(&app, Role::Edge)?;
     let answer = match app.sealer.canary_answer(&token) {
         Some(answer) => Some(answer),
-        None => app.calls.challenge(&token).await?,
+        None => reach.challenge(&token).await?,
     };
 
     answer.ok_or_else(|| Refusal::not_found("No open order has this challenge."))

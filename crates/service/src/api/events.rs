@@ -4,7 +4,6 @@ use std::convert::Infallible;
 use std::sync::Arc;
 
 use async_stream::stream;
-use axum::Json;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use axum::response::sse::{self, KeepAlive, Sse};
@@ -13,7 +12,7 @@ use nomenta_api::domain::ClaimQuery;
 use nomenta_api::event::{CloudEvent, EventQuery, HistoryQuery};
 use nomenta_api::problem::Problem;
 use nomenta_api::role::Role;
-use nomenta_store::{EventFilter, EventRow};
+use nomenta_store::EventRow;
 use tokio::time::{Instant, sleep};
 
 use super::access::{Asked, find};
@@ -21,6 +20,8 @@ use super::paging;
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
+use crate::reach::Reach;
+use crate::shown::Shown;
 
 /// Events on a page, unless asked otherwise.
 const PAGE: i64 = 500;
@@ -51,17 +52,16 @@ pub(super) async fn history(
     caller: Caller,
     asked: Asked,
     Params(query): Params<HistoryQuery>,
-) -> Result<(HeaderMap, Json<Vec<CloudEvent>>), Refusal> {
+) -> Result<(HeaderMap, Shown<Vec<CloudEvent>>), Refusal> {
     let record = find(&app, &caller, &asked).await?;
     let limit = paging::limit(Some(query.limit.unwrap_or(PAGE)))?;
-    let of = EventFilter { domain: Some(record.id), ..EventFilter::default() };
-    let rows = app.calls.events(&of, query.after.unwrap_or(0), limit + 1).await?;
+    let rows = record.events(query.after.unwrap_or(0), limit + 1).await?;
 
     let path = format!("domains/{}/events", record.domain.routed());
     let mut parameters = paging::asked(&query)?;
     parameters.extend(asked.account.map(|account| ("account".to_owned(), account)));
     let (headers, rows) = paging::page(rows, limit, &path, |row| row.seq.to_string(), &parameters)?;
-    Ok((headers, Json(rows.into_iter().map(|row| cloud_event(&app, row)).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(|row| cloud_event(&app, row)).collect())))
 }
 
 /// Everything as it happens, as server-sent events. Starts at `after` or the
@@ -74,16 +74,18 @@ pub(super) async fn live(
     headers: HeaderMap,
     Params(query): Params<EventQuery>,
 ) -> Result<Sse<impl Stream<Item = Result<sse::Event, Infallible>>>, Refusal> {
-    caller.needs(Role::Viewer)?;
+    let reach = caller.reach(&app, Role::Viewer)?;
+    // Streams are opened as they are read on: two thousand at once leave calls theirs.
+    let turn = app.stream_turn().await;
     let last_id = headers.get("last-event-id").and_then(|value| value.to_str().ok()?.parse().ok());
     let after = match last_id.or(query.after) {
         Some(after) => after,
-        None => app.calls.last_event().await?,
+        None => reach.last_event().await?,
     };
+    drop(turn);
 
-    let of = EventFilter { whose: caller.whose(), domain: None };
     let shut_out = Box::pin(caller.shut_out(app.clone()));
-    Ok(Sse::new(follow(app, of, after).take_until(shut_out)).keep_alive(KeepAlive::default()))
+    Ok(Sse::new(follow(app, reach, after).take_until(shut_out)).keep_alive(KeepAlive::default()))
 }
 
 fn written(app: &App, row: EventRow) -> sse::Event {
@@ -91,11 +93,7 @@ fn written(app: &App, row: EventRow) -> sse::Event {
     event.json_data(cloud_event(app, row)).unwrap_or_default()
 }
 
-fn follow(
-    app: Arc<App>,
-    of: EventFilter,
-    mut after: i64,
-) -> impl Stream<Item = Result<sse::Event, Infallible>> {
+fn follow(app: Arc<App>, reach: Reach, mut after: i64) -> impl Stream<Item = Result<sse::Event, Infallible>> {
     stream! {
         let mut ticks = app.hub.events();
         // Opens the stream at once, so that a client knows that it listens.
@@ -105,7 +103,7 @@ fn follow(
             let turn = app.stream_turn().await;
             let begun = Instant::now();
             // Whoever follows is told with what comes next, where the records are not to be had now.
-            let rows = app.calls.events(&of, after, AT_ONCE).await.unwrap_or_default();
+            let rows = reach.events(after, AT_ONCE).await.unwrap_or_default();
             after = rows.last().map_or(after, |row| row.seq);
             let is_full = i64::try_from(rows.len()).is_ok_and(|count| count >= AT_ONCE);
             // Written in the turn too, which takes longer than to read.

@@ -4,10 +4,9 @@
 use std::sync::Arc;
 
 use anyhow::Context;
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::response::{AppendHeaders, IntoResponse, Response};
 use chrono::{TimeDelta, Utc};
 use nomenta_api::domain::ClaimQuery;
 use nomenta_api::handoff::{
@@ -22,17 +21,17 @@ use nomenta_store::{HandoffFilter, HandoffRow};
 use uuid::Uuid;
 
 use super::access::{Asked, find};
-use super::notices::mail_address;
+use super::notices::{MAILED_WITHIN, mail_address, may_mail};
 use super::paging;
 use super::registry::Created;
-use super::roster::whose;
 use crate::App;
 use crate::access::{self, Caller};
 use crate::guest::{self, Bearer, Guest};
 use crate::handoff;
 use crate::negotiation;
-use crate::one_click;
+use crate::one_click::{self, Way};
 use crate::problem::{Body, Named, Params, Refusal};
+use crate::shown::Shown;
 
 /// Days for which a link shows anything, if nothing else is asked for.
 const USUAL_DAYS: u32 = 30;
@@ -50,33 +49,37 @@ pub(super) async fn add(
     asked: Asked,
     Body(new): Body<NewHandoff>,
 ) -> Result<Created<MadeHandoff>, Refusal> {
-    let record = find(&app, &caller, &asked).await?;
+    let found = find(&app, &caller, &asked).await?;
     caller.needs(Role::Operator)?;
 
     let secret = guest::secret();
     let expires_at = Utc::now() + TimeDelta::days(new.days.unwrap_or(USUAL_DAYS).into());
     let link = nomenta_store::NewHandoff {
-        domain_id: record.id,
+        domain_id: found.id,
         is_for_zone: new.whole_zone,
         language: new.language,
         hash: &access::hash(&secret),
         hint: &access::hint(&secret),
         expires_at,
+        is_mailed: new.mail_to.is_some(),
     };
+    if new.mail_to.is_some() && caller.is_narrow() {
+        may_mail(found.mailed_within(MAILED_WITHIN).await?)?;
+    }
     let mailed_to = new.mail_to.as_deref().map(|address| mail_address("mail_to", address)).transpose()?;
-    let records = caller.records(&app);
-    let id = records.add_handoff(&link).await?;
+    let id = found.add_handoff(&caller, link).await?;
 
     let link = format!("{}/handoff/{secret}", app.config.reception.public_url);
     if let Some(address) = &mailed_to
         && let Err(error) = hand_over(&app, &secret, &link, address).await
     {
         // Nobody has it, so nobody misses it.
-        records.revoke_handoff(id, &caller.whose()).await?;
+        found.revoke_handoff(id).await?;
         let detail = format!("The mail to {address} was not taken, so no link was made: {error}.");
         return Err(Refusal::conflict(ProblemKind::Unavailable, detail));
     }
-    Ok((StatusCode::CREATED, Json(MadeHandoff { id, link, secret, expires_at, mailed_to })))
+    let made = MadeHandoff { id, link, secret, expires_at, mailed_to };
+    Ok((StatusCode::CREATED, Shown::secret(made, &caller)?))
 }
 
 /// Sends what a link shows to whom it is for.
@@ -98,17 +101,16 @@ pub(super) async fn list(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<HandoffsQuery>,
-) -> Result<(HeaderMap, Json<Vec<Handoff>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<Handoff>>), Refusal> {
+    let reach = caller.part(&app, Role::Viewer, query.account.as_deref()).await?;
     let limit = paging::limit(query.limit)?;
-    let whose = whose(&app, &caller, query.account.as_deref()).await?;
     let host = query.host.as_deref().map(str::to_lowercase);
-    let filter = HandoffFilter { whose, host: host.as_deref(), after: query.after };
+    let filter = HandoffFilter { host: host.as_deref(), after: query.after, ..HandoffFilter::default() };
 
-    let rows = app.calls.handoffs(&filter, limit + 1).await?;
+    let rows = reach.handoffs(filter, limit + 1).await?;
     let place = |link: &HandoffRow| link.id.to_string();
     let (headers, rows) = paging::page(rows, limit, "handoffs", place, &paging::asked(&query)?)?;
-    Ok((headers, Json(rows.into_iter().map(handoff_of).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(handoff_of).collect())))
 }
 
 fn handoff_of(row: HandoffRow) -> Handoff {
@@ -134,8 +136,7 @@ pub(super) async fn revoke(
     caller: Caller,
     Named(id): Named<Uuid>,
 ) -> Result<StatusCode, Refusal> {
-    caller.needs(Role::Operator)?;
-    caller.records(&app).revoke_handoff(id, &caller.whose()).await?;
+    caller.reach(&app, Role::Operator)?.revoke_handoff(id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -167,7 +168,7 @@ pub(super) async fn show(
         let kind = [(header::CONTENT_TYPE, "text/markdown; charset=utf-8")];
         return Ok((about, kind, view.markdown()).into_response());
     }
-    Ok((about, Json(view)).into_response())
+    Ok((about, Shown::to_guest(view, &guest)).into_response())
 }
 
 /// What the answer hangs on beside the path.
@@ -183,15 +184,16 @@ pub(super) async fn offer(
     headers: HeaderMap,
     bearer: Bearer,
     Params(query): Params<OfferQuery>,
-) -> Result<Json<OneClickOffer>, Refusal> {
+) -> Result<(AppendHeaders<[(header::HeaderName, String); 1]>, Shown<OneClickOffer>), Refusal> {
     let language = guest.language(&app, query.language.as_deref(), &headers);
     let record = handoff::shown(&app, &guest, query.host.as_deref()).await?;
 
     let redirect = format!("{}/handoff/returned", app.config.reception.public_url);
-    let state = one_click::state_of(&app, &bearer.0);
-    let offered = one_click::offered(&app, &record, &redirect, &state).await;
+    let way = Way::of(&bearer.0, &headers, app.config.is_by_https());
+    let offered = one_click::offered(&app, &record, &redirect, &way.state).await;
     // Why it is not to be had is nothing that a customer can mend.
-    Ok(Json(OneClickOffer::of(Offered { because: None, ..offered }, language)))
+    let offer = OneClickOffer::of(Offered { because: None, ..offered }, language);
+    Ok((AppendHeaders([(header::SET_COOKIE, way.cookie)]), Shown::to_guest(offer, &guest)))
 }
 
 /// Whether a domain can be set up in one click at the operator of its DNS (Domain Connect), and
@@ -203,11 +205,10 @@ pub(super) async fn offer_for(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-) -> Result<Json<OneClickOffer>, Refusal> {
+) -> Result<Shown<OneClickOffer>, Refusal> {
     let record = find(&app, &caller, &asked).await?;
     let offered = one_click::offered(&app, &record, "", "").await;
-    // The link has the token, and is for the customer.
-    Ok(Json(OneClickOffer { link: None, ..OneClickOffer::of(offered, Language::English) }))
+    Ok(Shown::without_link(OneClickOffer::of(offered, Language::English)))
 }
 
 /// What a DNS operator is given, so that its customers can set domains up in one click: the
@@ -219,9 +220,8 @@ pub(super) async fn templates(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(name): Named<String>,
-) -> Result<Json<OneClickTemplates>, Refusal> {
-    caller.needs(Role::Viewer)?;
-    let ingress = app.calls.ingress(&name).await?.ingress;
+) -> Result<Shown<OneClickTemplates>, Refusal> {
+    let ingress = caller.reach(&app, Role::Viewer)?.ingress(&name).await?.ingress;
     let one_click = app.config.one_click.as_ref().ok_or_else(|| {
         Refusal::not_found(
             "This service signs nothing for DNS operators. Give it a key: serve --one-click-key.",
@@ -230,7 +230,7 @@ pub(super) async fn templates(
 
     let platform = &app.config.platform;
     let of = |shape: &Shape| Template::of(&ingress, *shape, platform, &one_click.provider);
-    Ok(Json(OneClickTemplates {
+    Ok(Shown::plain(OneClickTemplates {
         templates: Shape::ALL.iter().map(of).collect(),
         key_name: one_click.key_name(),
         key_texts: key_texts(one_click.signer.public_key()),

@@ -4,7 +4,6 @@ use std::convert::Infallible;
 use std::sync::Arc;
 
 use async_stream::stream;
-use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{FromRequest, Request, State};
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
@@ -20,10 +19,11 @@ use tokio::task::JoinHandle;
 use super::EVENT_STREAM;
 use crate::App;
 use crate::access::Caller;
-use crate::bodies::MOST_TABLE;
 use crate::intake::Rows;
 use crate::negotiation;
 use crate::problem::{Params, Refusal};
+use crate::reach::Reach;
+use crate::shown::Shown;
 
 const JSON: &str = "application/json";
 const CSV: &str = "text/csv";
@@ -47,7 +47,7 @@ pub(super) async fn intake(
     Params(query): Params<IntakeQuery>,
     TableOctets(octets): TableOctets,
 ) -> Result<Response, Refusal> {
-    caller.needs(Role::Operator)?;
+    let reach = caller.bulk(&app, Role::Operator)?;
     let form = negotiation::wanted(&headers, &[JSON, CSV, EVENT_STREAM])?;
     let turn = app.intakes.clone().try_acquire_owned().map_err(|_| {
         metrics::counter!("nomenta_intakes_refused_total").increment(1);
@@ -57,7 +57,7 @@ pub(super) async fn intake(
 
     let rows = Arc::new(Rows::read(&app, octets).await?);
     let (progress, heard) = watch::channel(IntakeProgress { done: 0, total: 0 });
-    let done = begin(&app, &caller, query.dry_run, rows.clone(), progress, turn);
+    let done = begin(reach, query.dry_run, rows.clone(), progress, turn);
     if form == EVENT_STREAM {
         return Ok(Sse::new(told(heard, done)).keep_alive(KeepAlive::default()).into_response());
     }
@@ -68,25 +68,22 @@ pub(super) async fn intake(
             let kind = HeaderValue::from_static("text/csv; charset=utf-8");
             Ok(([(header::CONTENT_TYPE, kind)], rows.written(&intake)).into_response())
         }
-        _ => Ok(Json(intake).into_response()),
+        _ => Ok(Shown::plain(intake).into_response()),
     }
 }
 
 /// Begins; what is begun is brought to its end, whether or not anybody waits for it.
 fn begin(
-    app: &Arc<App>,
-    caller: &Caller,
+    reach: Reach,
     is_dry: bool,
     rows: Arc<Rows>,
     progress: watch::Sender<IntakeProgress>,
     turn: OwnedSemaphorePermit,
 ) -> JoinHandle<Result<Intake, Refusal>> {
-    let whose = caller.whose();
-    let records = caller.bulk(app);
     tokio::spawn(async move {
         let done = match is_dry {
-            true => rows.judged(&records, &whose).await,
-            false => rows.taken_in(&records, &whose, &progress).await,
+            true => rows.judged(&reach).await,
+            false => rows.taken_in(&reach, &progress).await,
         };
         drop(turn);
         done
@@ -125,17 +122,9 @@ impl<S: Send + Sync> FromRequest<S> for TableOctets {
     type Rejection = Refusal;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
-        let octets = Bytes::from_request(request, state).await.map_err(|rejection| {
-            let most = MOST_TABLE >> 20;
-            match rejection.status() {
-                StatusCode::PAYLOAD_TOO_LARGE => Refusal::field(
-                    "table",
-                    FieldCode::TooLarge,
-                    format!("The table is larger than {most} MiB, the most that is read. Give it in parts."),
-                ),
-                _ => Refusal::field("table", FieldCode::Form, rejection.body_text()),
-            }
-        })?;
+        let octets = Bytes::from_request(request, state).await;
+        let octets =
+            octets.map_err(|rejection| Refusal::field("table", FieldCode::Form, rejection.body_text()))?;
         Ok(Self(octets.into()))
     }
 }

@@ -2,33 +2,35 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use nomenta_api::job::{Act, ItemResult, ItemsQuery, Job, JobItem, JobPreview, JobsQuery, NewJob, Outlook};
 use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
-use nomenta_store::{ItemRow, Order, Place, RosterFilter};
+use nomenta_store::{ItemRow, Place, RosterFilter};
 use uuid::Uuid;
 
-use super::accounts::site_for;
 use super::paging::{self, Cursor};
 use super::roster;
 use crate::App;
 use crate::access::Caller;
 use crate::jobs::MOST_COUNTED;
 use crate::problem::{Body, Named, Params, Refusal};
+use crate::reach::Reach;
+use crate::shown::Shown;
 
 /// Names that a preview shows.
 const FIRST: i64 = 10;
 
 /// What is asked for, once it is known that the caller may do it.
-async fn read(app: &App, caller: &Caller, new: &NewJob) -> Result<RosterFilter, Refusal> {
-    caller.needs(Role::Operator)?;
+async fn read(app: &App, caller: &Caller, new: &NewJob) -> Result<(Reach, RosterFilter), Refusal> {
+    let asked = new.domains.query();
     if let Act::Move { site } = &new.act {
-        site_for(app, caller, site).await.map_err(|error| Refusal::of_record(error, "site"))?;
+        let site = caller.reach(app, Role::Operator)?.site(site).await;
+        site.map_err(|error| Refusal::of_record(error, "site"))?;
     }
-    roster::filter(app, caller, &new.domains.query()).await
+    let reach = caller.part(app, Role::Operator, asked.account.as_deref()).await?;
+    Ok((reach, roster::filter(&asked)?))
 }
 
 /// What a job would do, and to how many domains. Nothing is changed.
@@ -38,10 +40,10 @@ pub(super) async fn preview(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewJob>,
-) -> Result<Json<JobPreview>, Refusal> {
-    let filter = read(&app, &caller, &new).await?;
-    let counted = app.calls.selected(&filter, MOST_COUNTED).await?;
-    let first = app.calls.roster(&filter, &Order::default(), FIRST).await?;
+) -> Result<Shown<JobPreview>, Refusal> {
+    let (reach, filter) = read(&app, &caller, &new).await?;
+    let counted = reach.selected(&filter, MOST_COUNTED).await?;
+    let first = reach.first(&filter, FIRST).await?;
 
     let of = |outlook| {
         let alike = counted.iter().filter(|one| new.act.outlook(one.of) == outlook);
@@ -50,7 +52,7 @@ pub(super) async fn preview(
     let total = counted.iter().map(|one| one.count).sum();
     let mut stages = roster::by_stage(&counted);
     stages.retain(|one| one.count > 0);
-    Ok(Json(JobPreview {
+    Ok(Shown::plain(JobPreview {
         total,
         is_more: total >= MOST_COUNTED,
         changes: of(Outlook::Changes),
@@ -68,11 +70,10 @@ pub(super) async fn begin(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewJob>,
-) -> Result<(StatusCode, Json<Job>), Refusal> {
-    let filter = read(&app, &caller, &new).await?;
-    let job = nomenta_store::NewJob { act: &new.act, asked: &new.domains, filter: &filter };
-    let id = caller.records(&app).begin_job(job).await?;
-    Ok((StatusCode::ACCEPTED, Json(app.calls.job(&caller.whose(), id).await?)))
+) -> Result<(StatusCode, Shown<Job>), Refusal> {
+    let (reach, filter) = read(&app, &caller, &new).await?;
+    let job = reach.begin_job(&new.act, &new.domains, &filter).await?;
+    Ok((StatusCode::ACCEPTED, Shown::plain(job)))
 }
 
 /// Jobs, newest first, a page at a time; the `Link` header leads to the next (RFC 8288).
@@ -82,13 +83,13 @@ pub(super) async fn jobs(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<JobsQuery>,
-) -> Result<(HeaderMap, Json<Vec<Job>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<Job>>), Refusal> {
+    let reach = caller.reach(&app, Role::Viewer)?;
     let limit = paging::limit(query.limit)?;
-    let rows = app.calls.jobs(&caller.whose(), query.after, limit + 1).await?;
+    let rows = reach.jobs(query.after, limit + 1).await?;
     let place = |job: &Job| job.id.to_string();
     let (headers, rows) = paging::page(rows, limit, "jobs", place, &paging::asked(&query)?)?;
-    Ok((headers, Json(rows)))
+    Ok((headers, Shown::plain(rows)))
 }
 
 /// One job, and how far it has come.
@@ -98,9 +99,8 @@ pub(super) async fn one(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(id): Named<Uuid>,
-) -> Result<Json<Job>, Refusal> {
-    caller.needs(Role::Viewer)?;
-    Ok(Json(app.calls.job(&caller.whose(), id).await?))
+) -> Result<Shown<Job>, Refusal> {
+    Ok(Shown::plain(caller.reach(&app, Role::Viewer)?.job(id).await?))
 }
 
 /// Stops a job. What it has done to some domains stays done.
@@ -110,10 +110,8 @@ pub(super) async fn stop(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(id): Named<Uuid>,
-) -> Result<Json<Job>, Refusal> {
-    caller.needs(Role::Operator)?;
-    caller.records(&app).stop_job(&caller.whose(), id).await?;
-    Ok(Json(app.calls.job(&caller.whose(), id).await?))
+) -> Result<Shown<Job>, Refusal> {
+    Ok(Shown::plain(caller.reach(&app, Role::Operator)?.stop_job(id).await?))
 }
 
 /// What a job did to each domain, by name, a page at a time; the `Link` header leads to the
@@ -126,19 +124,19 @@ pub(super) async fn items(
     caller: Caller,
     Named(id): Named<Uuid>,
     Params(query): Params<ItemsQuery>,
-) -> Result<(HeaderMap, Json<Vec<JobItem>>), Refusal> {
-    caller.needs(Role::Viewer)?;
-    app.calls.job(&caller.whose(), id).await?;
+) -> Result<(HeaderMap, Shown<Vec<JobItem>>), Refusal> {
+    let reach = caller.reach(&app, Role::Viewer)?;
+    let job = reach.job(id).await?;
     let limit = paging::limit(query.limit)?;
     let result = query.result.as_deref().map(str::parse::<ItemResult>).transpose();
     let result = result.map_err(|unknown| Refusal::field("result", FieldCode::UnknownWord, unknown))?;
     let after = query.after.as_deref().map(Place::read).transpose()?;
 
-    let rows = app.calls.job_items(id, result, after.as_ref(), limit + 1).await?;
+    let rows = reach.job_items(&job, result, after.as_ref(), limit + 1).await?;
     let place = |row: &ItemRow| Place::after(row.host.clone(), row.domain_id).written();
     let path = format!("jobs/{id}/domains");
     let (headers, rows) = paging::page(rows, limit, &path, place, &paging::asked(&query)?)?;
-    Ok((headers, Json(rows.into_iter().map(item_of).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(item_of).collect())))
 }
 
 fn item_of(row: ItemRow) -> JobItem {

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use nomenta_api::domain::{ClaimQuery, MoveDomain, Moved};
@@ -15,6 +14,7 @@ use crate::App;
 use crate::access::Caller;
 use crate::precondition::IfMatch;
 use crate::problem::{Body, Refusal};
+use crate::shown::Shown;
 
 /// Changes what the domain shows, now or at an hour: another site of the account, which
 /// of the pair is the primary, where visitors enter. Nothing has to be published anew
@@ -29,7 +29,7 @@ pub(super) async fn change(
     asked: Asked,
     version: IfMatch,
     Body(wanted): Body<MoveDomain>,
-) -> Result<Json<Moved>, Refusal> {
+) -> Result<Shown<Moved>, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
     if wanted.primary && record.domain.pair.is_none() {
         let message = format!("{} is no part of a pair, so it is its own primary.", asked.host);
@@ -43,9 +43,9 @@ pub(super) async fn change(
         error_path: wanted.error_path.as_deref().map(|typed| own_path("error_path", typed)).transpose()?,
         at: wanted.at,
     };
-    let needs_records = caller.records(&app).move_domain(record.id, &change, version.0).await;
+    let needs_records = record.change(&change, version.0).await;
     let needs_records = needs_records.map_err(|error| Refusal::of_record(error, "site"))?;
-    Ok(Json(Moved { needs_records }))
+    Ok(Shown::plain(Moved { needs_records }))
 }
 
 /// A path on the site, or nothing for what the site says.
@@ -64,8 +64,7 @@ pub(super) async fn pause(
     asked: Asked,
     version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
-    let record = find_open(&app, &caller, &asked).await?;
-    caller.records(&app).pause(record.id, version.0).await?;
+    find_open(&app, &caller, &asked).await?.pause(version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -79,8 +78,7 @@ pub(super) async fn resume(
     asked: Asked,
     version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
-    let record = find_open(&app, &caller, &asked).await?;
-    caller.records(&app).resume(record.id, version.0).await?;
+    find_open(&app, &caller, &asked).await?.resume(version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -96,7 +94,6 @@ pub(super) async fn release(
     asked: Asked,
     version: IfMatch,
 ) -> Result<StatusCode, Refusal> {
-    let record = find_open(&app, &caller, &asked).await?;
-    caller.records(&app).release(record.id, version.0).await?;
+    find_open(&app, &caller, &asked).await?.release(version.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -1,5 +1,9 @@
 //! The API under `/api/v1`, and its OpenAPI document.
 
+// A call takes as much room as the largest of its steps for as long as it waits, and thousands may:
+// what needs more than the threshold in `clippy.toml` is boxed, and let go once it is done.
+#![deny(clippy::large_futures)]
+
 mod access;
 mod accounts;
 mod audit;
@@ -29,24 +33,26 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use axum::Router;
-use axum::extract::{DefaultBodyLimit, Request, State};
+use axum::extract::{DefaultBodyLimit, MatchedPath, Request, State};
 use axum::http::{HeaderName, HeaderValue, Method, StatusCode, header};
 use axum::middleware::{self, Next};
 use axum::response::{IntoResponse, Response};
 use axum::routing::get;
 use nomenta_api::domain::RosterSort;
+use tower::util::option_layer;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::cors::CorsLayer;
 use tower_http::set_header::SetResponseHeaderLayer;
 use tower_http::trace::TraceLayer;
+use tracing::Span;
 use utoipa::OpenApi;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 use crate::App;
+use crate::admission::admit;
 use crate::answers;
-use crate::bodies::{MOST_BODY, MOST_TABLE, MOST_ZONE};
 use crate::console;
 use crate::described;
 use crate::guest::Reception;
@@ -58,6 +64,8 @@ use crate::told_page;
 
 /// The form of what is told as it happens.
 pub(crate) const EVENT_STREAM: &str = "text/event-stream";
+/// For how long a browser that was here by HTTPS comes by nothing else: a year (RFC 6797).
+const HTTPS_ALONE: &str = "max-age=31536000";
 /// How long a browser remembers what other origins may do.
 const PREFLIGHT: Duration = Duration::from_secs(3600);
 
@@ -71,15 +79,9 @@ const PREFLIGHT: Duration = Duration::from_secs(3600);
 struct Document;
 
 fn calls() -> OpenApiRouter<Arc<App>> {
-    let large =
-        OpenApiRouter::new().routes(routes!(rehearsals::rehearse)).layer(DefaultBodyLimit::max(MOST_ZONE));
-
-    let tables =
-        OpenApiRouter::new().routes(routes!(intake::intake)).layer(DefaultBodyLimit::max(MOST_TABLE));
-
     OpenApiRouter::with_openapi(Document::openapi())
-        .merge(large)
-        .merge(tables)
+        .routes(routes!(rehearsals::rehearse))
+        .routes(routes!(intake::intake))
         .routes(routes!(jobs::jobs, jobs::begin))
         .routes(routes!(jobs::preview))
         .routes(routes!(jobs::one, jobs::stop))
@@ -104,6 +106,7 @@ fn calls() -> OpenApiRouter<Arc<App>> {
         .routes(routes!(sheets::rotate))
         .routes(routes!(domains::baseline))
         .routes(routes!(domains::survey, domains::look))
+        .routes(routes!(domains::wait))
         .routes(routes!(contests::contests))
         .routes(routes!(contests::one))
         .routes(routes!(contests::rule))
@@ -185,6 +188,8 @@ pub(crate) fn router(app: Arc<App>) -> Router {
     let header = |name: HeaderName, value| {
         SetResponseHeaderLayer::if_not_present(name, HeaderValue::from_static(value))
     };
+    // Behind a proxy it is the proxy that says so.
+    let https_alone = app.config.tls.as_ref().map(|_| header(header::STRICT_TRANSPORT_SECURITY, HTTPS_ALONE));
 
     api.merge(guests)
         .route("/handoff/returned", get(handoff_page::returned))
@@ -201,7 +206,8 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .route_layer(middleware::from_fn_with_state(app.clone(), while_there))
         .fallback(console::serve)
         .method_not_allowed_fallback(no_such_method)
-        .layer(DefaultBodyLimit::max(MOST_BODY))
+        // A body is read when its call is let in, no larger than that call may have.
+        .layer(DefaultBodyLimit::disable())
         .layer(CompressionLayer::new())
         .layer(middleware::from_fn(conduct))
         .layer(CatchPanicLayer::custom(|_| Refusal::internal("A fault of the service.").into_response()))
@@ -209,9 +215,11 @@ pub(crate) fn router(app: Arc<App>) -> Router {
         .layer(header(header::REFERRER_POLICY, "no-referrer"))
         .layer(header(
             header::CONTENT_SECURITY_POLICY,
-            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'",
+            "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; \
+             base-uri 'none'; form-action 'self'",
         ))
-        .layer(TraceLayer::new_for_http())
+        .layer(option_layer(https_alone))
+        .layer(TraceLayer::new_for_http().make_span_with(call_span))
         .layer(middleware::from_fn_with_state(app.clone(), peer::behind_proxies))
         .with_state(app)
 }
@@ -224,18 +232,20 @@ async fn check(State(app): State<Arc<App>>, request: Request, next: Next) -> Res
 /// its caller is gone: it is done or not done, and its answer is kept for whoever repeats it.
 async fn while_there(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
     if request.method().is_safe() {
-        let answer = async {
-            // Streams are opened as they are read on: two thousand at once leave the others theirs.
-            let _turn = if asks_for_stream(&request) { app.stream_turn().await } else { None };
-            next.run(request).await
-        };
         return tokio::select! {
-            answer = answer => answer,
+            answer = next.run(request) => answer,
             () = app.watchman.away() => Refusal::away().into_response(),
         };
     }
 
-    let Ok(turn) = app.changes.clone().try_acquire_owned() else { return Refusal::busy().into_response() };
+    let admitted = tokio::select! {
+        admitted = admit(&app, request) => admitted,
+        () = app.watchman.away() => Err(Refusal::away()),
+    };
+    let (request, turn) = match admitted {
+        Ok(admitted) => admitted,
+        Err(refusal) => return refusal.into_response(),
+    };
     let change = tokio::spawn(async move {
         let answer = next.run(request).await;
         drop(turn);
@@ -250,9 +260,10 @@ async fn while_there(State(app): State<Arc<App>>, request: Request, next: Next) 
     }
 }
 
-fn asks_for_stream(request: &Request) -> bool {
-    let accepted = request.headers().get(header::ACCEPT).and_then(|accepted| accepted.to_str().ok());
-    accepted.is_some_and(|accepted| accepted.contains(EVENT_STREAM))
+/// What is logged of a call: never its path, in which the secret of a link may be.
+fn call_span(request: &Request) -> Span {
+    let path = request.extensions().get::<MatchedPath>().map_or("(none)", MatchedPath::as_str);
+    tracing::debug_span!("call", method = %request.method(), path)
 }
 
 async fn no_such_method(request: Request) -> Refusal {
@@ -283,8 +294,6 @@ fn as_problem(path: &str, response: Response) -> Response {
 
     let refusal = match status {
         StatusCode::NOT_FOUND => Refusal::no_such_call(path),
-        StatusCode::PAYLOAD_TOO_LARGE => Refusal::too_large(),
-        StatusCode::REQUEST_TIMEOUT => Refusal::unavailable("The call took too long to come in."),
         other => Refusal::of_status(other),
     };
     let allow = response.headers().get(header::ALLOW).cloned();

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use chrono::{TimeDelta, Utc};
@@ -19,14 +18,18 @@ use uuid::Uuid;
 
 use super::paging;
 use super::registry::Created;
-use super::roster::whose;
 use crate::App;
 use crate::access::Caller;
-use crate::notices::{self, HOOK_SECRET};
+use crate::notices::{self, HOOK_SECRET, Reader, UNASKED};
 use crate::problem::{Body, Named, Params, Refusal};
+use crate::reach::Reach;
+use crate::shown::Shown;
 
 /// For how long calls are signed with the former secret too.
 const OVERLAP: TimeDelta = TimeDelta::hours(24);
+/// Strangers who are written to for an account by keys that do not open every account.
+const MOST_MAILED: i64 = 50;
+pub(super) const MAILED_WITHIN: TimeDelta = TimeDelta::days(1);
 /// Things that a sample mail tells at most.
 const MOST_SAMPLES: usize = 100;
 
@@ -39,7 +42,7 @@ pub(super) async fn add_hook(
     caller: Caller,
     Body(new): Body<NewHook>,
 ) -> Result<Created<MadeHook>, Refusal> {
-    let account = may_tell(&app, &caller, new.account.as_deref()).await?;
+    let reach = tells(&app, &caller, new.account.as_deref()).await?;
     app.notices
         .vetted(&new.url)
         .map_err(|what| Refusal::field("url", FieldCode::Form, format!("{what}.")))?;
@@ -48,18 +51,19 @@ pub(super) async fn add_hook(
     let receiver = NewReceiver {
         way: Means::Hook,
         target: &new.url,
-        account,
+        account: new.account.as_deref(),
         domain_id: None,
         kinds: &new.kinds,
         language: None,
         quiet: None,
         sealed: Some(&app.sealer.seal(HOOK_SECRET, secret.as_bytes())),
         sealed_link: None,
+        handoff_id: None,
+        reader: None,
         is_unconfirmed: false,
     };
-    let added = caller.records(&app).add_receiver(&receiver).await;
-    let id = added.map_err(|error| Refusal::of_record(error, "account"))?;
-    Ok((StatusCode::CREATED, Json(MadeHook { id, secret, former_until: None })))
+    let id = reach.add_receiver(receiver).await?.id();
+    Ok((StatusCode::CREATED, Shown::secret(MadeHook { id, secret, former_until: None }, &caller)?))
 }
 
 /// Hooks, newest first, a page at a time; the `Link` header leads to the next (RFC 8288).
@@ -69,7 +73,7 @@ pub(super) async fn hooks(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<ReceiversQuery>,
-) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {
+) -> Result<(HeaderMap, Shown<Vec<Receiver>>), Refusal> {
     listed(&app, &caller, Means::Hook, "hooks", &query).await
 }
 
@@ -80,13 +84,13 @@ pub(super) async fn rotate(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(id): Named<Uuid>,
-) -> Result<Json<MadeHook>, Refusal> {
-    caller.needs(Role::Admin)?;
+) -> Result<Shown<MadeHook>, Refusal> {
+    let reach = caller.reach(&app, Role::Admin)?;
     let secret = notices::new_secret();
     let until = Utc::now() + OVERLAP;
     let sealed = app.sealer.seal(HOOK_SECRET, secret.as_bytes());
-    caller.records(&app).rotate_secret(id, &caller.whose(), &sealed, until).await?;
-    Ok(Json(MadeHook { id, secret, former_until: Some(until) }))
+    reach.rotate_secret(id, &sealed, until).await?;
+    Shown::secret(MadeHook { id, secret, former_until: Some(until) }, &caller)
 }
 
 /// Calls a hook no more; what was to be told is forgotten.
@@ -97,8 +101,7 @@ pub(super) async fn remove_hook(
     caller: Caller,
     Named(id): Named<Uuid>,
 ) -> Result<StatusCode, Refusal> {
-    caller.needs(Role::Admin)?;
-    caller.records(&app).end_receiver(id, &caller.whose(), "removed").await?;
+    caller.reach(&app, Role::Admin)?.end_receiver(id, "removed").await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -111,29 +114,44 @@ pub(super) async fn add_recipient(
     caller: Caller,
     Body(new): Body<NewRecipient>,
 ) -> Result<Created<Receiver>, Refusal> {
-    let account = may_tell(&app, &caller, new.account.as_deref()).await?;
+    let reach = tells(&app, &caller, new.account.as_deref()).await?;
     if !app.notices.has_mail() {
         let detail = "This service sends no mail. Give it a server: serve --mail-server.";
         return Err(Refusal::conflict(ProblemKind::Unavailable, detail));
     }
     let address = mail_address("address", &new.address)?;
+    // Whoever runs the platform is believed that somebody wants to be told; others' are asked.
+    let asked_for = new.account.as_deref().filter(|_| caller.is_narrow());
+    if asked_for.is_some() {
+        may_mail(reach.mailed_within(MAILED_WITHIN).await?)?;
+    }
 
+    let reader = Reader::new(&app);
     let receiver = NewReceiver {
         way: Means::Mail,
         target: &address,
-        account,
+        account: new.account.as_deref(),
         domain_id: None,
         kinds: &new.kinds,
         language: new.language,
         quiet: new.quiet,
         sealed: None,
         sealed_link: None,
-        is_unconfirmed: false,
+        handoff_id: None,
+        reader: Some(reader.kept()),
+        is_unconfirmed: asked_for.is_some(),
     };
-    let added = caller.records(&app).add_receiver(&receiver).await;
-    let id = added.map_err(|error| Refusal::of_record(error, "account"))?;
-    let added = app.done(|| async { Ok(app.calls.receiver(id).await?) }).await?;
-    Ok((StatusCode::CREATED, Json(receiver_of(added))))
+    let made = reach.add_receiver(receiver).await?;
+    if let Some(account) = asked_for {
+        let language = new.language.unwrap_or(app.config.reception.language);
+        if let Err(error) = app.notices.ask(&app, made.id(), &reader, &address, account, language).await {
+            reach.end_receiver(made.id(), UNASKED).await?;
+            let detail = format!("The mail to {address} was not taken, so nobody is told: {error}.");
+            return Err(Refusal::conflict(ProblemKind::Unavailable, detail));
+        }
+    }
+    let added = app.done(|| async { Ok(reach.added_receiver(made).await?) }).await?;
+    Ok((StatusCode::CREATED, Shown::plain(receiver_of(added))))
 }
 
 /// Whoever is written to, newest first, a page at a time; the `Link` header leads to the next
@@ -144,7 +162,7 @@ pub(super) async fn recipients(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<ReceiversQuery>,
-) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {
+) -> Result<(HeaderMap, Shown<Vec<Receiver>>), Refusal> {
     listed(&app, &caller, Means::Mail, "recipients", &query).await
 }
 
@@ -156,8 +174,7 @@ pub(super) async fn remove_recipient(
     caller: Caller,
     Named(id): Named<Uuid>,
 ) -> Result<StatusCode, Refusal> {
-    caller.needs(Role::Operator)?;
-    caller.records(&app).end_receiver(id, &caller.whose(), "removed").await?;
+    caller.reach(&app, Role::Operator)?.end_receiver(id, "removed").await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -169,22 +186,18 @@ pub(super) async fn list(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<DeliveriesQuery>,
-) -> Result<(HeaderMap, Json<Vec<Delivery>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<Delivery>>), Refusal> {
+    let reach = caller.part(&app, Role::Viewer, query.account.as_deref()).await?;
     let limit = paging::limit(query.limit)?;
     let state = query.state.as_deref().map(str::parse).transpose();
     let state =
         state.map_err(|error| Refusal::field("state", FieldCode::UnknownWord, format!("{error}.")))?;
-    let filter = DeliveryFilter {
-        whose: whose(&app, &caller, query.account.as_deref()).await?,
-        state,
-        receiver: query.receiver,
-        after: query.after,
-    };
-    let rows = app.calls.deliveries(&filter, limit + 1).await?;
+    let filter =
+        DeliveryFilter { state, receiver: query.receiver, after: query.after, ..DeliveryFilter::default() };
+    let rows = reach.deliveries(filter, limit + 1).await?;
     let place = |row: &DeliveryRow| row.id.to_string();
     let (headers, rows) = paging::page(rows, limit, "notices", place, &paging::asked(&query)?)?;
-    Ok((headers, Json(rows.into_iter().map(delivery_of).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(delivery_of).collect())))
 }
 
 /// Sends a notice again that nobody took.
@@ -194,12 +207,11 @@ pub(super) async fn redeliver(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(id): Named<Uuid>,
-) -> Result<(StatusCode, Json<Redelivered>), Refusal> {
-    caller.needs(Role::Operator)?;
-    let count = caller.records(&app).redeliver(Some(id), None, &caller.whose()).await?;
+) -> Result<(StatusCode, Shown<Redelivered>), Refusal> {
+    let count = caller.reach(&app, Role::Operator)?.redeliver(Some(id), None).await?;
     match count {
         0 => Err(Refusal::not_found("There is no such notice that nobody took.")),
-        count => Ok((StatusCode::ACCEPTED, Json(Redelivered { count }))),
+        count => Ok((StatusCode::ACCEPTED, Shown::plain(Redelivered { count }))),
     }
 }
 
@@ -210,10 +222,9 @@ pub(super) async fn redeliver_all(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(asked): Body<Redelivery>,
-) -> Result<(StatusCode, Json<Redelivered>), Refusal> {
-    caller.needs(Role::Operator)?;
-    let count = caller.bulk(&app).redeliver(None, Some(asked.receiver), &caller.whose()).await?;
-    Ok((StatusCode::ACCEPTED, Json(Redelivered { count })))
+) -> Result<(StatusCode, Shown<Redelivered>), Refusal> {
+    let count = caller.bulk(&app, Role::Operator)?.redeliver(None, Some(asked.receiver)).await?;
+    Ok((StatusCode::ACCEPTED, Shown::plain(Redelivered { count })))
 }
 
 /// A mail as it would be written, with the templates that are in force.
@@ -223,7 +234,7 @@ pub(super) async fn preview(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<PreviewQuery>,
-) -> Result<Json<WrittenMail>, Refusal> {
+) -> Result<Shown<WrittenMail>, Refusal> {
     caller.needs(Role::Viewer)?;
     let word =
         |field: &str, error: String| Refusal::field(field, FieldCode::UnknownWord, format!("{error}."));
@@ -236,7 +247,7 @@ pub(super) async fn preview(
         return Err(Refusal::field("count", FieldCode::OutOfRange, message));
     }
     let written = app.notices.sample(&app, &notices::samples(kind, count), language);
-    Ok(Json(written.map_err(|error| Refusal::internal(error.to_string()))?))
+    Ok(Shown::plain(written.map_err(|error| Refusal::internal(error.to_string()))?))
 }
 
 /// A field as an address that a mail can be sent to.
@@ -247,22 +258,21 @@ pub(super) fn mail_address(field: &str, address: &str) -> Result<String, Refusal
     })
 }
 
-/// Whoever changes what is told of every account is an admin of all of them.
-async fn may_tell<'a>(
-    app: &App,
-    caller: &Caller,
-    account: Option<&'a str>,
-) -> Result<Option<&'a str>, Refusal> {
-    caller.needs(Role::Operator)?;
-    match account {
-        Some(account) => {
-            whose(app, caller, Some(account)).await?;
-        }
-        None => {
-            caller.needs_all(Role::Admin)?;
-        }
+/// Whether one more stranger may be written to for an account, by somebody who runs a part of it.
+pub(super) fn may_mail(mailed: i64) -> Result<(), Refusal> {
+    if mailed < MOST_MAILED {
+        return Ok(());
     }
-    Ok(account)
+    metrics::counter!("nomenta_mails_refused_total").increment(1);
+    Err(Refusal::too_many_mails(MOST_MAILED))
+}
+
+/// Whoever changes what is told of every account is an admin of all of them.
+async fn tells(app: &App, caller: &Caller, account: Option<&str>) -> Result<Reach, Refusal> {
+    match account {
+        Some(_) => caller.part(app, Role::Operator, account).await,
+        None => Ok(caller.whole(app, Role::Admin)?.reach()),
+    }
 }
 
 async fn listed(
@@ -271,14 +281,13 @@ async fn listed(
     way: Means,
     path: &str,
     query: &ReceiversQuery,
-) -> Result<(HeaderMap, Json<Vec<Receiver>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<Receiver>>), Refusal> {
+    let reach = caller.part(app, Role::Viewer, query.account.as_deref()).await?;
     let limit = paging::limit(query.limit)?;
-    let whose = whose(app, caller, query.account.as_deref()).await?;
-    let rows = app.calls.receivers(way, &whose, query.after, limit + 1).await?;
+    let rows = reach.receivers(way, query.after, limit + 1).await?;
     let place = |row: &ReceiverRow| row.id.to_string();
     let (headers, rows) = paging::page(rows, limit, path, place, &paging::asked(query)?)?;
-    Ok((headers, Json(rows.into_iter().map(receiver_of).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(receiver_of).collect())))
 }
 
 fn receiver_of(row: ReceiverRow) -> Receiver {

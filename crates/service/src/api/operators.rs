@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use data_encoding::HEXLOWER;
@@ -15,6 +14,7 @@ use super::paging;
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Named, Params, Refusal};
+use crate::shown::Shown;
 
 /// DNS operators of which something was learned, those with most domains first, a page at a
 /// time; the `Link` header leads to the next (RFC 8288). What was learned is the whole fleet's,
@@ -26,16 +26,16 @@ pub(super) async fn operators(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<OperatorsQuery>,
-) -> Result<(HeaderMap, Json<Vec<OperatorView>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<OperatorView>>), Refusal> {
+    let reach = caller.reach(&app, Role::Viewer)?;
     let limit = paging::limit(query.limit)?;
     let after =
         query.after.as_deref().map(|cursor| read(cursor).ok_or_else(paging::no_cursor)).transpose()?;
 
-    let rows = app.calls.operators_page(&caller.whose(), after.as_ref(), limit + 1).await?;
+    let rows = reach.operators_page(after.as_ref(), limit + 1).await?;
     let place = |row: &LessonsRow| format!("{}~{}", row.rank, HEXLOWER.encode(row.operator.as_bytes()));
     let (headers, rows) = paging::page(rows, limit, "operators", place, &paging::asked(&query)?)?;
-    Ok((headers, Json(rows.into_iter().map(|row| view(&app, row)).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(|row| view(&app, row)).collect())))
 }
 
 /// Where a page begins: after a rank and a name.
@@ -55,15 +55,14 @@ pub(super) async fn operator(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(name): Named<String>,
-) -> Result<Json<OperatorView>, Refusal> {
-    caller.needs(Role::Viewer)?;
-    let row = app.calls.operator(&name, &caller.whose()).await?;
+) -> Result<Shown<OperatorView>, Refusal> {
+    let row = caller.reach(&app, Role::Viewer)?.operator(&name).await?;
     let row = row.ok_or_else(|| {
         Refusal::not_found(format!(
             "No domain has its DNS at {name}. Give the name that the book has, or the domain of the name servers."
         ))
     })?;
-    Ok(Json(view(&app, row)))
+    Ok(Shown::plain(view(&app, row)))
 }
 
 fn view(app: &App, row: LessonsRow) -> OperatorView {

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode};
 use nomenta_api::domain::ClaimQuery;
@@ -11,7 +10,6 @@ use nomenta_api::publication::{
     GiveKey, KeptKey, NewPublication, Publication, PublicationPlan, PublicationsQuery, WriteLine, ZoneKey,
 };
 use nomenta_api::role::Role;
-use nomenta_core::name::mask::Mask;
 use nomenta_store::PublicationRow;
 use uuid::Uuid;
 
@@ -20,9 +18,9 @@ use super::paging;
 use super::registry::Created;
 use crate::App;
 use crate::access::Caller;
-use crate::masking::hidden;
 use crate::problem::{Body, Named, Params, Refusal};
-use crate::publishing;
+use crate::publishing::{self, Kept};
+use crate::shown::Shown;
 
 /// Keeps the key of the zone that a domain lies in, once the zone's server has taken it. It is
 /// sealed, and good for every domain of the account in that zone.
@@ -35,9 +33,9 @@ pub(super) async fn give_key(
     caller: Caller,
     asked: Asked,
     Body(given): Body<GiveKey>,
-) -> Result<Json<ZoneKey>, Refusal> {
+) -> Result<Shown<ZoneKey>, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    Ok(Json(publishing::give_key(&app, &caller.records(&app), &record, &given).await?))
+    Ok(Shown::plain(publishing::give_key(&app, &record.by(&caller)?, &record, &given).await?))
 }
 
 /// The key that is kept of the zone that a domain lies in, without its secret.
@@ -48,9 +46,12 @@ pub(super) async fn key(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-) -> Result<Json<KeptKey>, Refusal> {
-    let record = find(&app, &caller, &asked).await?;
-    Ok(Json(KeptKey { key: publishing::kept_key(&app.calls, &record).await? }))
+) -> Result<Shown<KeptKey>, Refusal> {
+    let key = match find(&app, &caller, &asked).await?.kept_key().await? {
+        Kept::Own(kept) => Some(kept.key),
+        Kept::None | Kept::Others => None,
+    };
+    Ok(Shown::plain(KeptKey { key }))
 }
 
 /// Forgets the key of the zone that a domain lies in.
@@ -63,8 +64,7 @@ pub(super) async fn forget_key(
     asked: Asked,
 ) -> Result<StatusCode, Refusal> {
     let record = find(&app, &caller, &asked).await?;
-    caller.needs(Role::Operator)?;
-    publishing::forget_key(&caller.records(&app), &record).await?;
+    publishing::forget_key(&record.by(&caller)?, &record).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -77,9 +77,9 @@ pub(super) async fn plan(
     State(app): State<Arc<App>>,
     caller: Caller,
     asked: Asked,
-) -> Result<Json<PublicationPlan>, Refusal> {
+) -> Result<Shown<PublicationPlan>, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    Ok(Json(publishing::preview(&app, &record).await?))
+    Shown::secret(publishing::preview(&app, &record.by(&caller)?, &record).await?, &caller)
 }
 
 /// Writes the customer's list to their zone: all of it, and only if what it depends on is as it
@@ -94,9 +94,9 @@ pub(super) async fn add(
     Body(new): Body<NewPublication>,
 ) -> Result<Created<Publication>, Refusal> {
     let record = find_open(&app, &caller, &asked).await?;
-    let id = publishing::publish(&app, &caller.records(&app), &record, &new).await?;
-    let row = app.calls.publication(id, &caller.whose()).await?;
-    Ok((StatusCode::CREATED, told(row, &record.domain.mask())?))
+    let id = publishing::publish(&app, &record.by(&caller)?, &record, &new).await?;
+    let row = record.publication(id).await?;
+    Ok((StatusCode::CREATED, Shown::masked(told(row), &record.domain.mask())?))
 }
 
 /// What was written to the customer's zone for a domain, newest first, a page at a time; the
@@ -109,17 +109,16 @@ pub(super) async fn list(
     caller: Caller,
     asked: Asked,
     Params(query): Params<PublicationsQuery>,
-) -> Result<(HeaderMap, Json<Vec<Publication>>), Refusal> {
+) -> Result<(HeaderMap, Shown<Vec<Publication>>), Refusal> {
     let record = find(&app, &caller, &asked).await?;
     let limit = paging::limit(query.limit)?;
-    let rows = app.calls.publications(record.id, query.after, limit + 1).await?;
+    let rows = record.publications(query.after, limit + 1).await?;
 
     let place = |row: &PublicationRow| row.id.to_string();
     let path = format!("domains/{}/publications", record.domain.subject());
     let (headers, rows) = paging::page(rows, limit, &path, place, &paging::asked(&query)?)?;
-    let mask = record.domain.mask();
-    let told: Result<Vec<_>, _> = rows.into_iter().map(|row| told(row, &mask).map(|Json(one)| one)).collect();
-    Ok((headers, Json(told?)))
+    let told = rows.into_iter().map(told).collect();
+    Ok((headers, Shown::masked(told, &record.domain.mask())?))
 }
 
 /// Takes back what was published, while the zone still holds it.
@@ -129,17 +128,15 @@ pub(super) async fn undo(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(id): Named<Uuid>,
-) -> Result<Json<Publication>, Refusal> {
-    caller.needs(Role::Operator)?;
-    let row = app.calls.publication(id, &caller.whose()).await?;
-    let record = app.calls.domain(row.domain_id).await?;
-    publishing::undo(&app, &caller.records(&app), &record, row).await?;
-    told(app.calls.publication(id, &caller.whose()).await?, &record.domain.mask())
+) -> Result<Shown<Publication>, Refusal> {
+    let (row, record) = caller.reach(&app, Role::Operator)?.publication(id).await?;
+    publishing::undo(&app, &record.by(&caller)?, &record, row).await?;
+    Shown::masked(told(record.publication(id).await?), &record.domain.mask())
 }
 
-/// Whoever is to type a token has the sheet; here it is masked.
-fn told(row: PublicationRow, mask: &Mask) -> Result<Json<Publication>, Refusal> {
-    let one = Publication {
+/// What was written. Whoever is to type a token has the sheet; here it is to be masked.
+fn told(row: PublicationRow) -> Publication {
+    Publication {
         id: row.id,
         host: row.host,
         zone: row.update.zone.clone(),
@@ -150,6 +147,5 @@ fn told(row: PublicationRow, mask: &Mask) -> Result<Json<Publication>, Refusal> 
         lines: WriteLine::of(&row.update),
         created_at: row.created_at,
         ended_at: row.ended_at,
-    };
-    hidden(one, mask)
+    }
 }

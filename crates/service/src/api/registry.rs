@@ -3,7 +3,6 @@
 use std::str::FromStr;
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, HeaderValue, StatusCode, header};
 use axum::response::AppendHeaders;
@@ -23,8 +22,9 @@ use crate::App;
 use crate::access::{self, Caller};
 use crate::precondition::{IfMatch, Tagged, tagged};
 use crate::problem::{Body, Named, Params, Refusal};
+use crate::shown::Shown;
 
-pub(super) type Created<T> = (StatusCode, Json<T>);
+pub(super) type Created<T> = (StatusCode, Shown<T>);
 
 /// Short names end up in host names, so they follow the same rule.
 pub(super) fn short_name(field: &str, name: &str) -> Result<String, Refusal> {
@@ -57,13 +57,13 @@ pub(super) async fn ingresses(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<PageQuery>,
-) -> Result<(HeaderMap, Json<Vec<Ingress>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<Ingress>>), Refusal> {
+    let reach = caller.reach(&app, Role::Viewer)?;
     let limit = paging::limit(query.limit)?;
-    let rows = app.calls.ingresses(query.after.as_deref().unwrap_or_default(), limit + 1).await?;
+    let rows = reach.ingresses(query.after.as_deref().unwrap_or_default(), limit + 1).await?;
     let place = |ingress: &Ingress| ingress.name.clone();
     let (headers, rows) = paging::page(rows, limit, "ingresses", place, &paging::asked(&query)?)?;
-    Ok((headers, Json(rows)))
+    Ok((headers, Shown::plain(rows)))
 }
 
 /// One ingress.
@@ -74,14 +74,13 @@ pub(super) async fn ingress(
     State(app): State<Arc<App>>,
     caller: Caller,
     Named(name): Named<String>,
-) -> Result<(Tagged, Json<Ingress>), Refusal> {
-    caller.needs(Role::Viewer)?;
-    Ok(ingress_of(app.calls.ingress(&name).await?))
+) -> Result<(Tagged, Shown<Ingress>), Refusal> {
+    Ok(ingress_of(caller.reach(&app, Role::Viewer)?.ingress(&name).await?))
 }
 
 /// An ingress with the tag of its version.
-fn ingress_of(row: IngressRow) -> (Tagged, Json<Ingress>) {
-    (tagged(row.version.id, row.version.number), Json(row.ingress))
+fn ingress_of(row: IngressRow) -> (Tagged, Shown<Ingress>) {
+    (tagged(row.version.id, row.version.number), Shown::plain(row.ingress))
 }
 
 /// Adds an ingress.
@@ -91,10 +90,10 @@ pub(super) async fn add_ingress(
     State(app): State<Arc<App>>,
     caller: Caller,
     Body(new): Body<NewIngress>,
-) -> Result<(StatusCode, (Tagged, Json<Ingress>)), Refusal> {
-    caller.needs_all(Role::Admin)?;
+) -> Result<(StatusCode, (Tagged, Shown<Ingress>)), Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
     let ingress = read_targets(short_name("name", &new.name)?, &new.targets())?;
-    let added = caller.records(&app).add_ingress(&ingress).await.map_err(at_field)?;
+    let added = records.add_ingress(&ingress).await.map_err(at_field)?;
     Ok((StatusCode::CREATED, ingress_of(added)))
 }
 
@@ -109,10 +108,10 @@ pub(super) async fn revise_ingress(
     Named(name): Named<String>,
     wanted: IfMatch,
     Body(targets): Body<Targets>,
-) -> Result<(Tagged, AppendHeaders<[(header::HeaderName, HeaderValue); 1]>, Json<Ingress>), Refusal> {
-    caller.needs_all(Role::Admin)?;
+) -> Result<(Tagged, AppendHeaders<[(header::HeaderName, HeaderValue); 1]>, Shown<Ingress>), Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
     let targets = read_targets(name, &targets)?;
-    let (row, job) = caller.records(&app).revise_ingress(&targets, wanted.0).await?;
+    let (row, job) = records.revise_ingress(&targets, wanted.0).await?;
 
     let (tag, ingress) = ingress_of(row);
     let link = HeaderValue::from_str(&format!("</api/v1/jobs/{job}>; rel=\"monitor\""));
@@ -166,13 +165,13 @@ pub(super) async fn keys(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<KeysQuery>,
-) -> Result<(HeaderMap, Json<Vec<AccessKey>>), Refusal> {
-    caller.needs_all(Role::Admin)?;
+) -> Result<(HeaderMap, Shown<Vec<AccessKey>>), Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
     let limit = paging::limit(query.limit)?;
-    let rows = app.calls.keys(query.after, limit + 1).await?;
+    let rows = records.keys(query.after, limit + 1).await?;
     let place = |key: &KeyRow| key.id.to_string();
     let (headers, rows) = paging::page(rows, limit, "keys", place, &paging::asked(&query)?)?;
-    Ok((headers, Json(rows.into_iter().map(key_of).collect())))
+    Ok((headers, Shown::of_all(rows.into_iter().map(key_of).collect(), &records)))
 }
 
 fn key_of(row: KeyRow) -> AccessKey {
@@ -202,7 +201,7 @@ pub(super) async fn add_key(
     caller: Caller,
     Body(new): Body<NewKey>,
 ) -> Result<Created<MadeKey>, Refusal> {
-    caller.needs_all(Role::Admin)?;
+    let records = caller.whole(&app, Role::Admin)?;
     let name = new.name.trim();
     if name.is_empty() {
         return Err(Refusal::field("name", FieldCode::Empty, "Say what the key is for."));
@@ -222,8 +221,8 @@ pub(super) async fn add_key(
         hash: &access::hash(&secret),
         hint: &access::hint(&secret),
     };
-    let id = caller.records(&app).add_key(&key).await.map_err(at_field)?;
-    Ok((StatusCode::CREATED, Json(MadeKey { id, secret })))
+    let id = records.add_key(&key).await.map_err(at_field)?;
+    Ok((StatusCode::CREATED, Shown::secret(MadeKey { id, secret }, &caller)?))
 }
 
 /// Makes a key open nothing from now on.
@@ -235,7 +234,6 @@ pub(super) async fn revoke_key(
     Named(id): Named<Uuid>,
     wanted: IfMatch,
 ) -> Result<StatusCode, Refusal> {
-    caller.needs_all(Role::Admin)?;
-    caller.records(&app).revoke_key(id, wanted.0).await?;
+    caller.whole(&app, Role::Admin)?.revoke_key(id, wanted.0).await?;
     Ok(StatusCode::NO_CONTENT)
 }

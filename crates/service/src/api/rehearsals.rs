@@ -2,10 +2,8 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::body::Bytes;
 use axum::extract::{FromRequest, Request, State};
-use axum::http::StatusCode;
 use chrono::Utc;
 use nomenta_api::domain::{ClaimQuery, RevealQuery};
 use nomenta_api::problem::FieldCode;
@@ -13,11 +11,11 @@ use nomenta_api::problem::Problem;
 use nomenta_core::rehearsal::{self, Rehearsal, RehearsalError};
 use nomenta_core::zonefile::ZoneFile;
 
-use super::access::{Asked, find, masked};
+use super::access::{Asked, find};
 use crate::App;
 use crate::access::Caller;
-use crate::bodies::MOST_ZONE;
 use crate::problem::{Params, Refusal};
+use crate::shown::Shown;
 
 /// Judges a master file (RFC 1035, section 5) as the zone of a domain: what
 /// would be found, and the file amended so that it would pass. Nothing is
@@ -32,9 +30,9 @@ pub(super) async fn rehearse(
     asked: Asked,
     Params(query): Params<RevealQuery>,
     ZoneText(zone): ZoneText,
-) -> Result<Json<Rehearsal>, Refusal> {
+) -> Result<Shown<Rehearsal>, Refusal> {
     let turn = app.lengthy_turn().await?;
-    let domain = find(&app, &caller, &asked).await?.domain;
+    let domain = find(&app, &caller, &asked).await?.into_record().domain;
     let mask = domain.mask();
     let token = domain.token.txt_value();
 
@@ -51,7 +49,7 @@ pub(super) async fn rehearse(
     if !query.reveal {
         judged.refer_to_sheet(&token);
     }
-    masked(judged, &mask, &caller, &query)
+    Shown::as_asked(judged, &mask, &caller, &query)
 }
 
 /// A body that is a zone file.
@@ -61,17 +59,9 @@ impl<S: Send + Sync> FromRequest<S> for ZoneText {
     type Rejection = Refusal;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, Refusal> {
-        let octets = Bytes::from_request(request, state).await.map_err(|rejection| {
-            let most = MOST_ZONE >> 20;
-            match rejection.status() {
-                StatusCode::PAYLOAD_TOO_LARGE => Refusal::field(
-                    "zone",
-                    FieldCode::TooLarge,
-                    format!("The file is larger than {most} MiB, the most that is read. Give the part of the zone at and under the domain."),
-                ),
-                _ => Refusal::field("zone", FieldCode::ZoneFile, rejection.body_text()),
-            }
-        })?;
+        let octets = Bytes::from_request(request, state).await;
+        let octets =
+            octets.map_err(|rejection| Refusal::field("zone", FieldCode::ZoneFile, rejection.body_text()))?;
         ZoneFile::text_of(octets.into()).map(Self).map_err(|error| refused(error.into()))
     }
 }

@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::HeaderMap;
 use chrono::{DateTime, Datelike, Duration, NaiveDate, Utc};
@@ -15,13 +14,14 @@ use nomenta_api::problem::{FieldCode, Problem};
 use nomenta_api::role::Role;
 use nomenta_core::judge::code::Code;
 use nomenta_core::judge::gate::Stage;
-use nomenta_store::{Counted, Order, Place, RosterFilter, RosterRow, Sort, Whose};
+use nomenta_store::{Counted, Order, Place, RosterFilter, RosterRow, Sort};
 
 use super::domains::shown;
 use super::paging::{self, Cursor};
 use crate::App;
 use crate::access::Caller;
 use crate::problem::{Params, Refusal};
+use crate::shown::Shown;
 
 /// DNS operators that are told apart in the fleet's numbers.
 const OPERATORS: i64 = 20;
@@ -32,33 +32,32 @@ const WEEKS: i64 = 18;
 /// next (RFC 8288). Where a text is in thousands of names a page may have fewer lines than were
 /// asked for, and leads on all the same.
 #[utoipa::path(get, path = "/api/v1/domains", params(RosterQuery),
-    responses((status = 200, body = [RosterLine]), (status = 422, body = Problem)))]
+    responses((status = 200, body = [RosterLine]), (status = 404, body = Problem), (status = 422, body = Problem)))]
 pub(super) async fn roster(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<RosterQuery>,
-) -> Result<(HeaderMap, Json<Vec<RosterLine>>), Refusal> {
-    caller.needs(Role::Viewer)?;
+) -> Result<(HeaderMap, Shown<Vec<RosterLine>>), Refusal> {
+    let reach = caller.part(&app, Role::Viewer, query.account.as_deref()).await?;
     let limit = paging::limit(query.limit)?;
-    let filter = filter(&app, &caller, &query).await?;
+    let filter = filter(&query)?;
     let order = order(&query)?;
 
-    let page = app.calls.roster_page(&filter, &order, limit + 1).await?;
+    let page = reach.roster_page(&filter, &order, limit + 1).await?;
     let asked = paging::asked(&query)?;
     let (headers, rows) =
         paging::page_beyond(page, limit, "domains", |row| cursor(&order.by, row), written, &asked)?;
-    Ok((headers, Json(rows.into_iter().map(line).collect())))
+    Ok((headers, Shown::plain(rows.into_iter().map(line).collect())))
 }
 
-/// Reads which part of the roster is asked for; a key of some accounts sees no other.
-pub(super) async fn filter(app: &App, caller: &Caller, query: &RosterQuery) -> Result<RosterFilter, Refusal> {
+/// Reads which part of the roster is asked for.
+pub(super) fn filter(query: &RosterQuery) -> Result<RosterFilter, Refusal> {
     let stage = query.stage.as_deref().map(str::parse::<Stage>).transpose();
     let finding = query.finding.as_deref().map(str::parse::<Code>).transpose();
     let text = query.text.as_deref().map(str::trim).filter(|text| !text.is_empty());
 
     Ok(RosterFilter {
         stage: stage.map_err(|unknown| Refusal::field("stage", FieldCode::Stage, unknown))?,
-        whose: whose(app, caller, query.account.as_deref()).await?,
         site: query.site.clone(),
         ingress: query.ingress.clone(),
         operator: query.operator.clone(),
@@ -66,16 +65,8 @@ pub(super) async fn filter(app: &App, caller: &Caller, query: &RosterQuery) -> R
         text: text.map(str::to_owned),
         before: query.older_than.map(|days| paging::days_from_now("older_than", days, -1)).transpose()?,
         since: query.younger_than.map(|days| paging::days_from_now("younger_than", days, -1)).transpose()?,
+        ..RosterFilter::default()
     })
-}
-
-/// Whose records a listing is of: those of an account, as far as the caller sees it.
-pub(super) async fn whose(app: &App, caller: &Caller, account: Option<&str>) -> Result<Whose, Refusal> {
-    let asked = match account {
-        Some(account) => app.calls.whose(&[account.to_owned()]).await?,
-        None => Whose::Everybodys,
-    };
-    Ok(caller.whose().and(&asked))
 }
 
 /// The order of a listing: that of the page before, where its cursor is given.
@@ -159,22 +150,22 @@ fn line(row: RosterRow) -> RosterLine {
 
 /// How many domains stand at each stage, have each finding, lie with each DNS operator, and
 /// how many certificates run out in each week.
-#[utoipa::path(get, path = "/api/v1/counts", params(CountsQuery), responses((status = 200, body = Counts)))]
+#[utoipa::path(get, path = "/api/v1/counts", params(CountsQuery),
+    responses((status = 200, body = Counts), (status = 404, body = Problem)))]
 pub(super) async fn counts(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<CountsQuery>,
-) -> Result<Json<Counts>, Refusal> {
-    caller.needs(Role::Viewer)?;
-    let whose = whose(&app, &caller, query.account.as_deref()).await?;
+) -> Result<Shown<Counts>, Refusal> {
+    let reach = caller.part(&app, Role::Viewer, query.account.as_deref()).await?;
     let today = Utc::now().date_naive();
     let until = today + Duration::weeks(WEEKS);
 
     let (stages, findings, operators, certificates) = tokio::try_join!(
-        app.calls.stage_counts(&whose),
-        app.calls.finding_counts(&whose),
-        app.calls.operator_counts(&whose, OPERATORS),
-        app.calls.certificate_counts(&whose, until)
+        reach.stage_counts(),
+        reach.finding_counts(),
+        reach.operator_counts(OPERATORS),
+        reach.certificate_counts(until)
     )?;
 
     let mut findings: Vec<_> =
@@ -182,7 +173,7 @@ pub(super) async fn counts(
     findings.sort_by_key(|one| std::cmp::Reverse(one.count));
     let operators = operators.into_iter().map(|one| OperatorCount { operator: one.of, count: one.count });
 
-    Ok(Json(Counts {
+    Ok(Shown::plain(Counts {
         stages: by_stage(&stages),
         findings,
         operators: operators.collect(),

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::AppendHeaders;
@@ -10,7 +9,7 @@ use nomenta_api::problem::FieldCode;
 use nomenta_api::problem::Problem;
 use nomenta_api::registry::{KeysQuery, Session, SignIn, Who};
 use nomenta_api::role::Role;
-use nomenta_store::{KeyRow, SessionRow, StoreError};
+use nomenta_store::{KeyRow, SessionRow};
 use uuid::Uuid;
 
 use super::paging;
@@ -18,13 +17,14 @@ use super::registry::accounts_of;
 use crate::App;
 use crate::access::{self, Caller, Origin};
 use crate::problem::{Body, Named, Params, Refusal};
+use crate::shown::Shown;
 
 type WithCookie<T> = (AppendHeaders<[(header::HeaderName, String); 1]>, T);
 
 /// Who is calling.
 #[utoipa::path(get, path = "/api/v1/session", responses((status = 200, body = Who), (status = 401, body = Problem)))]
-pub(super) async fn who(caller: Caller) -> Json<Who> {
-    Json(who_of(caller.key))
+pub(super) async fn who(caller: Caller) -> Shown<Who> {
+    Shown::plain(who_of(caller.key))
 }
 
 fn who_of(key: KeyRow) -> Who {
@@ -38,12 +38,9 @@ pub(super) async fn sign_in(
     State(app): State<Arc<App>>,
     origin: Origin,
     Body(typed): Body<SignIn>,
-) -> Result<WithCookie<Json<Who>>, Refusal> {
+) -> Result<WithCookie<Shown<Who>>, Refusal> {
     let hash = access::hash(typed.key.trim());
-    origin.may_try(&app, &hash)?;
-    let key = app.calls.key_by_hash(&hash).await?;
-    let key = key.ok_or_else(|| {
-        origin.tried(&app);
+    let key = access::tried_key(&app, &origin, &hash).await?.ok_or_else(|| {
         let message = "This key is unknown or revoked. Ask an admin for one.";
         Refusal::field("key", FieldCode::UnknownKey, message)
     })?;
@@ -53,9 +50,8 @@ pub(super) async fn sign_in(
         return Err(Refusal::field("key", FieldCode::EdgeKey, message));
     }
 
-    app.throttle.right(&hash);
     let session = access::begin_session(&app, key.clone(), origin).await?;
-    Ok((cookie(&app, &session, ""), Json(who_of(key))))
+    Ok((cookie(&app, &session, ""), Shown::plain(who_of(key))))
 }
 
 /// Ends the console's session, with all that it has opened.
@@ -64,11 +60,8 @@ pub(super) async fn sign_out(
     State(app): State<Arc<App>>,
     caller: Result<Caller, Refusal>,
 ) -> Result<WithCookie<StatusCode>, Refusal> {
-    if let Ok(Some(session)) = caller.as_ref().map(|caller| &caller.session) {
-        let ended = app.calls.end_session(session.id).await;
-        // It may have been ended meanwhile.
-        ended
-            .or_else(|error| if matches!(error, StoreError::Missing { .. }) { Ok(()) } else { Err(error) })?;
+    if let Ok(caller) = caller {
+        caller.end_session(&app).await?;
     }
     Ok((cookie(&app, "", "; Max-Age=0"), StatusCode::NO_CONTENT))
 }
@@ -81,10 +74,10 @@ pub(super) async fn sessions(
     State(app): State<Arc<App>>,
     caller: Caller,
     Params(query): Params<KeysQuery>,
-) -> Result<(HeaderMap, Json<Vec<Session>>), Refusal> {
-    caller.needs_all(Role::Admin)?;
+) -> Result<(HeaderMap, Shown<Vec<Session>>), Refusal> {
+    let records = caller.whole(&app, Role::Admin)?;
     let limit = paging::limit(query.limit)?;
-    let rows = app.calls.sessions(query.after, limit + 1).await?;
+    let rows = records.sessions(query.after, limit + 1).await?;
     let place = |session: &SessionRow| session.id.to_string();
     let (headers, rows) = paging::page(rows, limit, "sessions", place, &paging::asked(&query)?)?;
 
@@ -98,7 +91,7 @@ pub(super) async fn sessions(
         used_at: row.used_at,
         expires_at: row.expires_at,
     });
-    Ok((headers, Json(sessions.collect())))
+    Ok((headers, Shown::of_all(sessions.collect(), &records)))
 }
 
 /// Ends a session of the console, with all that it has opened.
@@ -109,8 +102,7 @@ pub(super) async fn end(
     caller: Caller,
     Named(id): Named<Uuid>,
 ) -> Result<StatusCode, Refusal> {
-    caller.needs_all(Role::Admin)?;
-    caller.records(&app).end_session(id).await?;
+    caller.whole(&app, Role::Admin)?.end_session(id).await?;
     Ok(StatusCode::NO_CONTENT)
 }
 

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use axum::Json;
 use axum::extract::State;
 use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
@@ -15,17 +14,19 @@ use nomenta_core::name::token::Token;
 use nomenta_core::sheet::{Sheet, rendering};
 use nomenta_store::DomainRecord;
 
-use super::access::{Asked, find, find_open, masked};
+use super::access::{Asked, find, find_open};
 use crate::App;
 use crate::access::Caller;
 use crate::detail::draw;
 use crate::negotiation;
 use crate::precondition::IfMatch;
 use crate::problem::{Params, Refusal};
+use crate::reach::Found;
+use crate::shown::Shown;
 use crate::token_end;
 
-pub(super) async fn sheet_view(app: &App, record: &DomainRecord) -> Result<SheetView, Refusal> {
-    Ok(view_of(app, record, paired(app, record).await?))
+pub(super) async fn sheet_view(app: &App, found: &Found) -> Result<SheetView, Refusal> {
+    Ok(view_of(app, found, paired(app, found).await?))
 }
 
 fn view_of(app: &App, record: &DomainRecord, other: Option<Paired>) -> SheetView {
@@ -40,9 +41,8 @@ struct Paired {
     token: Token,
 }
 
-async fn paired(app: &App, record: &DomainRecord) -> Result<Option<Paired>, Refusal> {
-    let (Some(id), Some(pair)) = (record.pair_id, &record.domain.pair) else { return Ok(None) };
-    let other = app.calls.domain(id).await?;
+async fn paired(app: &App, found: &Found) -> Result<Option<Paired>, Refusal> {
+    let (Some(pair), Some(other)) = (&found.domain.pair, found.paired().await?) else { return Ok(None) };
     Ok(Some(Paired { is_primary: !pair.is_primary, sheet: draw(app, &other), token: other.domain.token }))
 }
 
@@ -78,7 +78,7 @@ pub(super) async fn sheet(
 
     let tokens: Vec<_> =
         other.iter().map(|other| other.token.clone()).chain([record.domain.token.clone()]).collect();
-    let view = masked(view_of(&app, &record, other), &Mask::of(&tokens), &caller, &query)?;
+    let view = Shown::as_asked(view_of(&app, &record, other), &Mask::of(&tokens), &caller, &query)?;
     Ok(([(header::VARY, "Accept")], view).into_response())
 }
 
@@ -104,9 +104,9 @@ pub(super) async fn rotate(
     caller: Caller,
     asked: Asked,
     wanted: IfMatch,
-) -> Result<Json<SheetView>, Refusal> {
+) -> Result<Shown<SheetView>, Refusal> {
     let token = Token::from_random(rand::random());
     let record = find_open(&app, &caller, &asked).await?;
-    caller.records(&app).rotate_token(record.id, &token, token_end(Utc::now()), wanted.0).await?;
-    Ok(Json(sheet_view(&app, &app.calls.domain(record.id).await?).await?))
+    let renewed = record.rotate_token(&token, token_end(Utc::now()), wanted.0).await?;
+    Shown::secret(sheet_view(&app, &renewed).await?, &caller)
 }

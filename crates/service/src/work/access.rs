@@ -13,7 +13,7 @@ use chrono::{DateTime, Duration, Utc};
 use data_encoding::BASE32_NOPAD;
 use nomenta_api::role::Role;
 use nomenta_core::name::plain::shown;
-use nomenta_store::{Actor, KeyRow, NewSession, SessionRow, Store, StoreError, Whose};
+use nomenta_store::{Actor, KeyRow, NewSession, SessionRow, StoreError, Whose};
 use sha2::{Digest, Sha256};
 use tokio::time::sleep;
 
@@ -62,7 +62,7 @@ impl Caller {
     }
 
     /// Whose records the caller sees.
-    pub(crate) fn whose(&self) -> Whose {
+    pub(in crate::work) fn whose(&self) -> Whose {
         match &self.key.accounts {
             Some(accounts) => Whose::Of(accounts.iter().map(|account| account.id).collect()),
             None => Whose::Everybodys,
@@ -74,22 +74,8 @@ impl Caller {
         self.key.accounts.is_some()
     }
 
-    /// Whether the key opens an account.
-    pub(crate) fn opens(&self, account: &str) -> bool {
-        self.key.accounts.as_ref().is_none_or(|accounts| accounts.iter().any(|one| one.name == account))
-    }
-
-    /// The records, changed for the caller.
-    pub(crate) fn records(&self, app: &App) -> Store {
-        app.calls.by(self.actor())
-    }
-
-    /// The same for bulk work, which takes longer than a call may.
-    pub(crate) fn bulk(&self, app: &App) -> Store {
-        app.store.by(self.actor())
-    }
-
-    fn actor(&self) -> Actor {
+    /// Who it is that changes something.
+    pub(in crate::work) fn actor(&self) -> Actor {
         Actor {
             key_id: self.key.id,
             who: self.key.name.clone(),
@@ -130,8 +116,17 @@ impl Caller {
         }
     }
 
+    /// Ends the caller's session, if they have one; it may have been ended meanwhile.
+    pub(crate) async fn end_session(&self, app: &App) -> Result<(), StoreError> {
+        let Some(session) = &self.session else { return Ok(()) };
+        match app.calls.end_session(session.id).await {
+            Err(StoreError::Missing { .. }) => Ok(()),
+            ended => ended,
+        }
+    }
+
     /// Lets pass who has `wanted` or more, for every account.
-    pub(crate) fn needs_all(&self, wanted: Role) -> Result<(), Refusal> {
+    pub(in crate::work) fn needs_all(&self, wanted: Role) -> Result<(), Refusal> {
         self.needs(wanted)?;
         match &self.key.accounts {
             Some(accounts) => {
@@ -147,12 +142,17 @@ impl FromRequestParts<Arc<App>> for Caller {
     type Rejection = Refusal;
 
     async fn from_request_parts(parts: &mut Parts, app: &Arc<App>) -> Result<Self, Refusal> {
+        // Whoever makes a change was known before it was let in.
+        if let Some(caller) = parts.extensions.get::<Self>() {
+            return Ok(caller.clone());
+        }
         let origin = Origin::of(parts);
         let bearer = bearer(header(parts, AUTHORIZATION));
         if bearer.is_none() {
             same_site(parts)?;
         }
-        let secret = bearer.or_else(|| session_cookie(header(parts, COOKIE)));
+        let cookie = || session_cookie(header(parts, COOKIE), app.config.is_by_https());
+        let secret = bearer.or_else(cookie);
         let hash = hash(secret.ok_or_else(|| Refusal::unauthorized("No key was given."))?);
 
         origin.may_try(app, &hash)?;
@@ -196,18 +196,41 @@ fn header(parts: &Parts, name: HeaderName) -> &str {
     parts.headers.get(name).and_then(|value| value.to_str().ok()).unwrap_or_default()
 }
 
-fn session_cookie(header: &str) -> Option<&str> {
-    let mut pairs = header.split(';').map(str::trim);
-    pairs.find_map(|pair| {
-        pair.strip_prefix(SECURE_PREFIX).unwrap_or(pair).strip_prefix(COOKIE_NAME)?.strip_prefix('=')
-    })
+fn session_cookie(header: &str, is_by_https: bool) -> Option<&str> {
+    cookie_value(header, COOKIE_NAME, is_by_https)
 }
 
-/// The console's cookie, strict and HttpOnly: no script reads it and no other site sends it. By
-/// HTTPS it goes nowhere else, and no other host can set it.
+/// The value of a cookie, in the form in which it is set here.
+pub(crate) fn cookie_value<'a>(header: &'a str, name: &str, is_by_https: bool) -> Option<&'a str> {
+    cookies_of(header, name, is_by_https).find_map(|(rest, value)| rest.is_empty().then_some(value))
+}
+
+/// Cookies whose names begin so: the rest of each name, and its value.
+pub(crate) fn cookies_of<'a>(
+    header: &'a str,
+    begin: &str,
+    is_by_https: bool,
+) -> impl Iterator<Item = (&'a str, &'a str)> {
+    let (prefix, _) = guarded(is_by_https);
+    let pairs = header.split(';').map(str::trim);
+    pairs.filter_map(move |pair| pair.strip_prefix(prefix)?.strip_prefix(begin)?.split_once('='))
+}
+
+/// The console's cookie: no other site sends it.
 pub(crate) fn cookie(value: &str, more: &str, is_by_https: bool) -> String {
-    let (prefix, secure) = if is_by_https { (SECURE_PREFIX, "; Secure") } else { ("", "") };
-    format!("{prefix}{COOKIE_NAME}={value}; Path=/; HttpOnly; SameSite=Strict{secure}{more}")
+    named_cookie(COOKIE_NAME, value, &format!("; SameSite=Strict{more}"), is_by_https)
+}
+
+/// A cookie that no script reads.
+pub(crate) fn named_cookie(name: &str, value: &str, more: &str, is_by_https: bool) -> String {
+    let (prefix, secure) = guarded(is_by_https);
+    format!("{prefix}{name}={value}; Path=/; HttpOnly{secure}{more}")
+}
+
+/// What the cookie's name begins with, and what goes behind it: by HTTPS it goes nowhere else, and no
+/// other host can set it.
+fn guarded(is_by_https: bool) -> (&'static str, &'static str) {
+    if is_by_https { (SECURE_PREFIX, "; Secure") } else { ("", "") }
 }
 
 /// A session for a key: what the cookie holds, and nobody else.
@@ -220,8 +243,19 @@ pub(crate) async fn begin_session(app: &App, key: KeyRow, origin: Origin) -> Res
         came_from: caller.origin.address.as_deref(),
         expires_at: Utc::now() + Duration::hours(SESSION_HOURS),
     };
-    caller.records(app).begin_session(&new).await?;
+    app.calls.by(caller.actor()).begin_session(&new).await?;
     Ok(secret)
+}
+
+/// The key that somebody tries, if it opens anything.
+pub(crate) async fn tried_key(app: &App, origin: &Origin, hash: &[u8]) -> Result<Option<KeyRow>, Refusal> {
+    origin.may_try(app, hash)?;
+    let key = app.calls.key_by_hash(hash).await?;
+    match key {
+        Some(_) => app.throttle.right(hash),
+        None => origin.tried(app),
+    }
+    Ok(key)
 }
 
 /// 160 random bits in letters, behind what tells them from others.
@@ -292,9 +326,16 @@ mod tests {
     }
 
     #[test]
-    fn the_cookie_is_found_among_others() {
-        assert_eq!(session_cookie("a=1; nomenta_session=abc; b=2"), Some("abc"));
-        assert_eq!(session_cookie("a=1; __Host-nomenta_session=abc"), Some("abc"));
-        assert_eq!(session_cookie("nomenta_sessions=abc"), None);
+    fn the_cookie_is_found_among_others_in_the_form_that_nobody_else_can_set() {
+        assert_eq!(session_cookie("a=1; nomenta_session=abc; b=2", false), Some("abc"));
+        assert_eq!(session_cookie("nomenta_sessions=abc", false), None);
+        let both = "nomenta_session=planted; __Host-nomenta_session=abc";
+        assert_eq!(session_cookie(both, true), Some("abc"));
+        assert_eq!(session_cookie("nomenta_session=planted", true), None);
+        for is_by_https in [false, true] {
+            let set = cookie("abc", "", is_by_https);
+            assert_eq!(session_cookie(&set, is_by_https), Some("abc"));
+            assert_eq!(session_cookie(&set, !is_by_https), None);
+        }
     }
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nomenta_store::{Channel, StoreError};
-use tokio::sync::watch;
+use tokio::sync::{Notify, watch};
 
 use crate::App;
 
@@ -18,12 +18,25 @@ pub(crate) struct Hub {
     challenges: watch::Sender<u64>,
     /// Whether what other processes call is heard.
     is_listening: watch::Sender<bool>,
+    /// Called when this process has queued quick looks, or full ones: most of what one loop of the
+    /// worker does leaves the other something to do, and no other process need hear of it.
+    pub quick: Notify,
+    pub full: Notify,
 }
 
 impl Default for Hub {
     fn default() -> Self {
         let [events, work, edge, access, challenges] = [(); 5].map(|()| watch::Sender::new(0));
-        Self { events, work, edge, access, challenges, is_listening: watch::Sender::new(false) }
+        Self {
+            events,
+            work,
+            edge,
+            access,
+            challenges,
+            is_listening: watch::Sender::new(false),
+            quick: Notify::new(),
+            full: Notify::new(),
+        }
     }
 }
 

@@ -33,6 +33,8 @@ const SWEEP_SIZE: i64 = 1000;
 const WORTH_ASKING: usize = 8;
 /// How long that is waited for.
 const GATHERED: Duration = Duration::from_millis(20);
+/// How long a quick look that was queued waits at most until it is seen that it was.
+const QUEUED: Duration = Duration::from_millis(250);
 /// How often a lease is renewed; well within its term.
 const RENEW_EVERY: Duration = Duration::from_secs(4);
 /// Longest sleep, in case a call was missed.
@@ -66,6 +68,7 @@ async fn do_tasks(app: &Arc<App>) {
         tokio::select! {
             () = app.stop.cancelled() => {}
             _ = work.changed() => {}
+            () = app.hub.full.notified() => {}
             () = room_again(&lanes, &mut running) => {}
             () = sleep(due) => {}
         }
@@ -99,12 +102,19 @@ async fn do_sweeps(app: &Arc<App>) {
         tokio::select! {
             () = app.stop.cancelled() => {}
             _ = work.changed(), if has_room => {}
+            () = queued(app), if has_room => {}
             Some(_) = sweeping.join_next() => {}
             () = sleep(due) => {}
         }
     }
 
     let _ = timeout(GRACE, async { while sweeping.join_next().await.is_some() {} }).await;
+}
+
+/// Waits until looks have queued quick ones, and for those that end just after them.
+async fn queued(app: &App) {
+    app.hub.quick.notified().await;
+    sleep(QUEUED).await;
 }
 
 /// What is under way in each lane.
@@ -191,7 +201,7 @@ async fn begin_sweep(app: &Arc<App>, sweeping: &mut JoinSet<()>) -> bool {
     let app = app.clone();
     sweeping.spawn(async move {
         // What was not finished comes back when its lease runs out.
-        if let Err(error) = sweep::perform(&app, &sweep).await {
+        if let Err(error) = sweep::perform(&app, sweep).await {
             app.repeats.warn("a sweep was not finished", &error);
         }
     });
@@ -225,7 +235,10 @@ async fn perform(app: Arc<App>, lease: Lease) {
     };
 
     match done {
-        Ok(()) => count(&lease, "done"),
+        Ok(()) => {
+            count(&lease, "done");
+            app.hub.quick.notify_one();
+        }
         Err(error) => give_back(&app, &lease, &error).await,
     }
 }

@@ -9,11 +9,12 @@ use nomenta_core::intake::judge::Judgement;
 use nomenta_core::intake::row::Columns;
 use nomenta_core::intake::table::{Table, TableError};
 use nomenta_core::name::token::Token;
-use nomenta_store::{Row, Store, Whose};
+use nomenta_store::Row;
 use tokio::sync::watch;
 
 use crate::App;
 use crate::problem::Refusal;
+use crate::reach::Reach;
 use crate::token_end;
 
 /// Rows taken at once, if nothing else is set.
@@ -51,7 +52,8 @@ impl Rows {
     ///
     /// # Errors
     /// If the records are not to be had.
-    pub(crate) async fn judged(&self, records: &Store, whose: &Whose) -> Result<Intake, Refusal> {
+    pub(crate) async fn judged(&self, reach: &Reach) -> Result<Intake, Refusal> {
+        let (records, whose) = reach.parts();
         Ok(self.told(true, records.judge_rows(&self.rows, whose).await?))
     }
 
@@ -61,10 +63,10 @@ impl Rows {
     /// If the records are not to be had.
     pub(crate) async fn taken_in(
         &self,
-        records: &Store,
-        whose: &Whose,
+        reach: &Reach,
         progress: &watch::Sender<IntakeProgress>,
     ) -> Result<Intake, Refusal> {
+        let (records, whose) = reach.parts();
         let intake = nomenta_store::Intake {
             rows: &self.rows,
             whose,

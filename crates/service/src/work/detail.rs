@@ -1,9 +1,8 @@
 //! Everything about a domain, put together for whoever asks.
 
-use axum::Json;
 use chrono::Utc;
 use nomenta_api::domain::{DomainDetail, Ended, LookalikeView, OpenFinding, Shows, SpreadPoint};
-use nomenta_api::view::{DomainView, JudgedLine};
+use nomenta_api::view::{DomainView, JudgedLine, NoLook};
 use nomenta_core::judge::case::Case;
 use nomenta_core::judge::edit::Edit;
 use nomenta_core::judge::evidence::Evidence;
@@ -14,13 +13,13 @@ use nomenta_core::judge::waiting::{self, Wait};
 use nomenta_core::sheet::Sheet;
 use nomenta_core::sheet::form::Form;
 use nomenta_core::sheet::line::Line;
-use nomenta_store::{DomainRecord, FindingRow, SpreadRow};
+use nomenta_store::{DomainRecord, FindingRow, SpreadRow, Whose};
 
 use crate::App;
 use crate::learning;
 use crate::look as looking;
-use crate::masking::{hidden, mask_of_others};
 use crate::problem::Refusal;
+use crate::shown::{hidden, mask_of_others};
 
 /// How the customer's DNS editor wants lines typed, by the name servers that the
 /// latest survey found.
@@ -36,10 +35,9 @@ pub(crate) fn draw(app: &App, record: &DomainRecord) -> Sheet {
 /// Everything about a domain as its customer may know it: its own token is there to be typed, and
 /// nothing of anybody else's.
 pub(crate) async fn customer_detail(app: &App, record: DomainRecord) -> Result<DomainDetail, Refusal> {
-    let open = app.calls.findings(record.id).await?;
+    let open = app.calls.findings(&Whose::NOBODYS, record.id).await?;
     let others = mask_of_others(&record);
-    let Json(detail) = hidden(detail(app, record, open).await?, &others)?;
-    Ok(detail)
+    hidden(detail(app, record, open).await?, &others)
 }
 
 /// Everything about a domain, tokens and all.
@@ -58,7 +56,8 @@ pub(crate) async fn detail(
     let lines: Vec<_> = sheet.lines.iter().map(|line| judged_line(&record, &sheet, line)).collect();
     let Judged { todo, waits } = judged(app, &record, &open);
     let findings: Vec<_> = open.iter().map(|row| &row.finding).collect();
-    let view = DomainView::of(&record.domain.gates, &lines, &findings, &todo);
+    let mut view = DomainView::of(&record.domain.gates, &lines, &findings, &todo);
+    view.no_look = no_look(&record).map(|why| why.to_string());
 
     let stage = stage(&record);
     let domain = record.domain;
@@ -103,6 +102,16 @@ pub(crate) async fn detail(
     })
 }
 
+/// Why no next look comes, where none does.
+fn no_look(record: &DomainRecord) -> Option<NoLook> {
+    match record.next_look {
+        Some(_) => None,
+        None if record.ended.is_some() => Some(NoLook::Over),
+        None if record.suspended_at.is_some() => Some(NoLook::Suspended),
+        None => record.paused_at.map(|_| NoLook::Paused),
+    }
+}
+
 fn stage(record: &DomainRecord) -> Stage {
     match (record.ended, record.paused_at) {
         (Some(_), _) => Stage::Released,
@@ -144,7 +153,7 @@ fn judged(app: &App, record: &DomainRecord, open: &[FindingRow]) -> Judged {
 
 /// The customer's list, by the latest survey.
 pub(crate) async fn todo(app: &App, record: &DomainRecord) -> Result<Vec<Edit>, Refusal> {
-    let open = app.calls.findings(record.id).await?;
+    let open = app.calls.findings(&Whose::NOBODYS, record.id).await?;
     Ok(judged(app, record, &open).todo)
 }
 

@@ -14,7 +14,7 @@ use uuid::Uuid;
 use crate::App;
 use crate::config::ServiceConfig;
 use crate::look::PRIVATE_KEY;
-use crate::notices::{HOOK_SECRET, LINK};
+use crate::notices::{HOOK_SECRET, LINK, READER};
 use crate::ordering::{ACCOUNT, TLS_ANSWER};
 use crate::publishing::ZONE_KEY;
 
@@ -182,6 +182,7 @@ fn purpose(kind: Sealed) -> &'static str {
         Sealed::ZoneKey => ZONE_KEY,
         Sealed::HookSecret => HOOK_SECRET,
         Sealed::Link => LINK,
+        Sealed::Reader => READER,
     }
 }
 

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use axum::body::{Body, Bytes, to_bytes};
-use axum::extract::{FromRequestParts, Request, State};
+use axum::extract::{Request, State};
 use axum::http::{HeaderMap, HeaderName, HeaderValue, Method, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
@@ -17,9 +17,8 @@ use sha2::{Digest, Sha256};
 use uuid::Uuid;
 
 use crate::App;
-use crate::access::Caller;
-use crate::bodies::MOST_ZONE;
 use crate::problem::Refusal;
+use crate::turns::Taker;
 
 /// The header that has a call's key.
 pub(crate) const HEADER: HeaderName = HeaderName::from_static("idempotency-key");
@@ -30,7 +29,8 @@ const SEALED_FOR: &str = "answer";
 /// A call that has had no answer for so long ended with its process.
 const LONGEST_CALL: Duration = Duration::minutes(5);
 /// Headers that belong to an answer.
-const HEADERS: [HeaderName; 4] = [header::CONTENT_TYPE, header::ETAG, header::LINK, header::SET_COOKIE];
+const HEADERS: [HeaderName; 5] =
+    [header::CONTENT_TYPE, header::ETAG, header::LINK, header::RETRY_AFTER, header::SET_COOKIE];
 
 /// An answer as it is kept.
 #[derive(Serialize, Deserialize)]
@@ -41,7 +41,7 @@ struct Answer {
     body: String,
 }
 
-/// Answers a repeated call with what the first was answered.
+/// Answers a repeated call with what the first was answered; of whoever is not known nothing is kept.
 pub(crate) async fn keep(State(app): State<Arc<App>>, request: Request, next: Next) -> Response {
     let is_keyed = request.method() == Method::POST && request.headers().contains_key(HEADER);
     if !is_keyed {
@@ -55,15 +55,13 @@ pub(crate) async fn keep(State(app): State<Arc<App>>, request: Request, next: Ne
 
 async fn answered(app: &Arc<App>, request: Request, next: Next) -> Result<Response, Refusal> {
     let key = call_key(request.headers())?;
-    let (mut parts, body) = request.into_parts();
-    // Without a key of the service a call is nobody's; who may do it is found out by itself.
-    let caller = match Caller::from_request_parts(&mut parts, app).await {
-        Ok(caller) => caller.key.id,
-        // Somebody's, and not known now whose.
-        Err(refusal) if refusal.is_passing() => return Err(refusal),
-        Err(_) => Uuid::nil(),
+    let caller = match request.extensions().get() {
+        Some(Taker::Key(id) | Taker::Link(id)) => *id,
+        Some(Taker::Source(_)) | None => return Ok(next.run(request).await),
     };
-    let body = to_bytes(body, MOST_ZONE).await.map_err(|_| Refusal::too_large())?;
+    let (parts, body) = request.into_parts();
+    // It was read, no larger than it may be, when the call was admitted.
+    let body = to_bytes(body, usize::MAX).await.map_err(|error| Refusal::internal(error.to_string()))?;
 
     let fingerprint = fingerprint(&parts.uri.to_string(), &parts.headers, &body);
     let call = Kept { caller, key: &key, fingerprint: &fingerprint };
@@ -114,10 +112,17 @@ fn fingerprint(uri: &str, headers: &HeaderMap, body: &Bytes) -> Vec<u8> {
     hash.finalize().to_vec()
 }
 
-/// Keeps an answer; what failed for no fault of the call may be tried again.
+/// Whether a call comes to something else when it is made again: it failed for no fault of its own, or
+/// came too early.
+fn is_passing(status: StatusCode) -> bool {
+    let is_refused = matches!(status, StatusCode::UNAUTHORIZED | StatusCode::TOO_MANY_REQUESTS);
+    is_refused || status.is_server_error()
+}
+
+/// Keeps an answer; what may be tried again is not kept.
 async fn kept(app: &App, call: Kept<'_>, response: Response) -> Result<Response, Refusal> {
     let (parts, body) = response.into_parts();
-    if parts.status.is_server_error() || parts.status == StatusCode::UNAUTHORIZED {
+    if is_passing(parts.status) {
         app.done(|| async { Ok(app.calls.give_up_call(call).await?) }).await?;
         return Ok(Response::from_parts(parts, body));
     }

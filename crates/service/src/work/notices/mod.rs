@@ -17,7 +17,7 @@ use nomenta_api::handoff::{Face, HandoffView, Language};
 use nomenta_api::notice::{Letter, Means, Told, WrittenMail};
 use nomenta_core::notice::again_after;
 use nomenta_dns::Surveyor;
-use nomenta_store::{DueRow, NotTaken, ReceiverLease, ReceiverRow, StoreError};
+use nomenta_store::{DueRow, NewReader, NotTaken, ReceiverLease, ReceiverRow, StoreError};
 use sha2::{Digest, Sha256};
 use tokio::task::JoinSet;
 use tokio::time::sleep;
@@ -27,6 +27,7 @@ use self::hooks::{Caller, NotCalled};
 use self::post::Post;
 use self::written::Forms;
 use crate::App;
+use crate::access;
 use crate::config::{NoticesConfig, ServiceConfig};
 
 pub(crate) use self::hooks::new_secret;
@@ -37,7 +38,13 @@ pub(crate) use self::written::samples;
 /// What is sealed for notices.
 pub(crate) const HOOK_SECRET: &str = "secret of a hook";
 pub(crate) const LINK: &str = "link of a reader";
-const READER: &str = "reader";
+pub(crate) const READER: &str = "page of a reader";
+
+/// Why somebody is told nothing who could not be asked whether they want it.
+pub(crate) const UNASKED: &str = "the mail was not taken";
+
+/// What secrets of readers' pages begin with.
+const READER_BEGIN: &str = "nmr_";
 
 /// Receivers that are served at once in one process.
 const AT_ONCE: usize = 16;
@@ -136,28 +143,48 @@ impl Notices {
         &self,
         app: &App,
         receiver: Uuid,
+        reader: &Reader,
         address: &str,
-        host: &str,
+        about: &str,
         language: Language,
     ) -> Result<(), NotTaken> {
         let face = &app.config.reception.face;
-        let letter = Letter::question(host, face, language);
-        let yes = reader_url(app, receiver);
+        let letter = Letter::question(about, face, language);
+        let yes = reader_url(app, &reader.secret);
         self.send(face, &letter, address, &receiver.to_string(), Some(&yes), None).await
     }
 }
 
-/// Where somebody says whether they want to be told.
-fn reader_url(app: &App, receiver: Uuid) -> String {
-    let token = HEXLOWER.encode(&app.sealer.seal(READER, receiver.as_bytes()));
-    format!("{}/told/{token}", app.config.reception.public_url)
+/// The page of whoever reads mails, by a secret that none of them loses when sealing keys change.
+pub(crate) struct Reader {
+    secret: String,
+    hash: Vec<u8>,
+    sealed: Vec<u8>,
 }
 
-/// Whose page a token opens.
-pub(crate) fn reader_of(app: &App, token: &str) -> Option<Uuid> {
-    let sealed = HEXLOWER.decode(token.as_bytes()).ok()?;
-    let id = app.sealer.open(READER, &sealed).ok()?;
-    Uuid::from_slice(&id).ok()
+impl Reader {
+    /// A new one.
+    pub(crate) fn new(app: &App) -> Self {
+        let secret = access::secret(READER_BEGIN);
+        let sealed = app.sealer.seal(READER, secret.as_bytes());
+        Self { hash: access::hash(&secret), sealed, secret }
+    }
+
+    /// What is kept of it.
+    pub(crate) fn kept(&self) -> NewReader<'_> {
+        NewReader { hash: &self.hash, sealed: &self.sealed }
+    }
+}
+
+/// What is sealed for a receiver, if it is there and opens.
+fn opened(app: &App, purpose: &'static str, sealed: Option<&[u8]>) -> Option<String> {
+    let secret = app.sealer.open(purpose, sealed?).ok()?;
+    Some(String::from_utf8_lossy(&secret).into_owned())
+}
+
+/// Where somebody says whether they want to be told.
+fn reader_url(app: &App, secret: &str) -> String {
+    format!("{}/told/{secret}", app.config.reception.public_url)
 }
 
 /// Tells until the service stops.
@@ -290,14 +317,13 @@ async fn write_all(app: &App, lease: &ReceiverLease, receiver: &ReceiverRow) -> 
     let language = receiver.language.unwrap_or(app.config.reception.language);
     let face = &app.config.reception.face;
     let letter = Letter::of(&told, face, language);
-    let open = receiver.sealed_link.as_ref().and_then(|sealed| app.sealer.open(LINK, sealed).ok());
-    let open = open.map(|link| {
-        format!("{}/handoff/{}", app.config.reception.public_url, String::from_utf8_lossy(&link))
-    });
-    let stop = reader_url(app, receiver.id);
+    let open = opened(app, LINK, receiver.sealed_link.as_deref());
+    let open = open.map(|link| format!("{}/handoff/{link}", app.config.reception.public_url));
+    let stop = opened(app, READER, receiver.sealed_reader.as_deref());
+    let stop = stop.map(|secret| reader_url(app, &secret));
 
     let id = named(&rows);
-    let sent = app.notices.send(face, &letter, &receiver.target, &id, open.as_deref(), Some(&stop));
+    let sent = app.notices.send(face, &letter, &receiver.target, &id, open.as_deref(), stop.as_deref());
 
     match sent.await {
         Ok(()) => {

@@ -3,7 +3,7 @@
 use std::net::IpAddr;
 use std::time::Duration;
 
-use chrono::Utc;
+use chrono::{TimeDelta, Utc};
 use futures::FutureExt;
 use nomenta_certs::keypair::{self, KeyKind};
 use nomenta_certs::{Expected, Resolve};
@@ -14,9 +14,11 @@ use nomenta_core::judge::drift::{self, Drift};
 use nomenta_core::judge::evidence::{Evidence, Probe, ProbeResult};
 use nomenta_core::judge::findings;
 use nomenta_core::judge::gate::GateName;
+use nomenta_core::judge::load::Load;
 use nomenta_core::judge::policy::Fronting;
 use nomenta_core::judge::preflight::Check;
 use nomenta_core::judge::schedule;
+use nomenta_core::judge::standing::Standing;
 use nomenta_core::judge::step::{self, Action, Outcome};
 use nomenta_core::learned::course::{Course, Glimpse};
 use nomenta_core::name::dns::DnsName;
@@ -41,6 +43,11 @@ const ROUNDS: usize = 4;
 /// Looks at one domain.
 pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     let (mut record, ended) = app.looks.take_up(lease.domain_id).await?;
+    let rests = record.rests();
+    if rests && !matches!(record.domain.ties.standing, Standing::Contested(_)) {
+        app.looks.drop_task(lease).await?;
+        return Ok(());
+    }
     let target = record.domain.target(&app.config.platform);
 
     // Before the customer has had the sheet for long enough to change anything.
@@ -56,7 +63,9 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
     let mut survey = app.surveyor.survey(&target, Depth::Full).await;
     survey.remember(record.survey.as_ref());
     let mut evidence = known(app, &record, &survey).await?;
+    evidence.load = load(app, lease, &survey);
     let outcome = judge(app, &record, &survey, &mut evidence).await;
+    let outcome = if rests { outcome.of_proof_alone(&record.domain.gates) } else { outcome };
 
     let order = match outcome.action {
         Some(Action::PlaceOrder { pair }) => {
@@ -66,7 +75,7 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
         _ => None,
     };
 
-    let drifts = drifts(&record, &target, &survey, &evidence);
+    let drifts = if rests { Vec::new() } else { drifts(&record, &target, &survey, &evidence) };
     let operator = operator(app, &survey);
     let course = course(app, &record, &survey, &outcome);
     let looked = Looked {
@@ -83,6 +92,15 @@ pub(crate) async fn perform(app: &App, lease: &Lease) -> anyhow::Result<()> {
 
     app.looks.finish_look(lease, &record, &looked, Utc::now()).await?;
     Ok(())
+}
+
+/// What the look costs, by how late it came and by what the zone's servers bear.
+fn load(app: &App, lease: &Lease, survey: &Survey) -> Load {
+    let most = app.config.policy.look_most;
+    Load {
+        late: app.late(lease.late),
+        strain: TimeDelta::from_std(app.surveyor.strain(survey)).unwrap_or(most),
+    }
 }
 
 /// How far the customer's edit has come, where that is news.

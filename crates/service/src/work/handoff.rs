@@ -4,7 +4,7 @@ use std::hash::{DefaultHasher, Hash, Hasher};
 use std::time::Duration;
 
 use axum::http::HeaderValue;
-use chrono::TimeDelta;
+use chrono::{TimeDelta, Utc};
 use nomenta_api::handoff::{Customer, HandoffView, Language, Scene};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::survey::ZoneView;
@@ -13,6 +13,7 @@ use tokio::sync::{Semaphore, SemaphorePermit};
 use tokio::time::{Instant, sleep_until, timeout_at};
 
 use crate::App;
+use crate::awaiting;
 use crate::detail::customer_detail;
 use crate::guest::Guest;
 use crate::problem::Refusal;
@@ -27,6 +28,8 @@ const PAUSE: Duration = Duration::from_secs(2);
 const PAGES: u32 = 200;
 /// Pages that wait for a change at most; whoever comes then is answered at once.
 const MOST_WAITING: usize = 2_000;
+/// Glances of those who wait, at once: however many pages there are, calls find a connection.
+const GLANCES: usize = 2;
 /// Longest wait for a change.
 const LONGEST_WAIT: u64 = 55;
 
@@ -40,26 +43,34 @@ pub(crate) struct State {
 
 /// Turns of those who wait for what they see to change.
 #[derive(Debug)]
-pub(crate) struct Waits(Semaphore);
+pub(crate) struct Waits {
+    pages: Semaphore,
+    glances: Semaphore,
+}
 
 impl Default for Waits {
     fn default() -> Self {
-        Self(Semaphore::new(MOST_WAITING))
+        Self { pages: Semaphore::new(MOST_WAITING), glances: Semaphore::new(GLANCES) }
     }
 }
 
 impl Waits {
     fn turn(&self) -> Option<SemaphorePermit<'_>> {
-        let turn = self.0.try_acquire().ok();
+        let turn = self.pages.try_acquire().ok();
         if turn.is_none() {
             metrics::counter!("nomenta_handoff_waits_refused_total").increment(1);
         }
         turn
     }
 
+    /// A turn for a glance at the records, for whoever waits.
+    async fn glance(&self, is_waiting: bool) -> Option<SemaphorePermit<'_>> {
+        if is_waiting { self.glances.acquire().await.ok() } else { None }
+    }
+
     /// Time between two glances, by how many wait.
     fn pause(&self) -> Duration {
-        let waiting = MOST_WAITING.saturating_sub(self.0.available_permits());
+        let waiting = MOST_WAITING.saturating_sub(self.pages.available_permits());
         PAUSE * (1 + u32::try_from(waiting).unwrap_or(u32::MAX) / PAGES)
     }
 }
@@ -87,12 +98,20 @@ pub(crate) async fn changed(
     let turn = wait.and_then(|_| app.waits.turn());
     let wait = if turn.is_some() { wait.unwrap_or(0).min(LONGEST_WAIT) } else { 0 };
     let deadline = Instant::now() + Duration::from_secs(wait);
+    if turn.is_some() {
+        let _glance = app.waits.glance(true).await;
+        let shown = app.calls.shown_by(&guest.link, MOST).await?;
+        awaiting::note(app, &shown.domains).await?;
+    }
+
     let mut events = app.hub.events();
     let mut doors = app.hub.access();
 
     loop {
         events.mark_unchanged();
+        let glance = app.waits.glance(turn.is_some()).await;
         let state = state(app, guest, language).await?;
+        drop(glance);
         if known != Some(&state.tag) || Instant::now() >= deadline || app.stop.is_cancelled() {
             return Ok(state);
         }
@@ -109,6 +128,7 @@ pub(crate) async fn changed(
             () = moved => {}
         }
 
+        let _glance = app.waits.glance(turn.is_some()).await;
         if !app.calls.handoff_is_open(guest.link.id).await? {
             return Err(Refusal::unauthorized("This link was taken back, or has run out."));
         }
@@ -125,7 +145,8 @@ pub(crate) async fn view(
     let mut customers = Vec::new();
     for id in &state.shown.domains {
         match app.calls.domain(*id).await {
-            Ok(record) => customers.push(customer(app, record).await?),
+            // Whoever waits for a change is not to hold room for what is read once there is one.
+            Ok(record) => customers.push(Box::pin(customer(app, record)).await?),
             // Forgotten meanwhile.
             Err(StoreError::Missing { .. }) => {}
             Err(error) => return Err(error.into()),
@@ -141,6 +162,7 @@ pub(crate) async fn view(
         has_mail: app.notices.has_mail(),
         quorum: app.config.policy.quorum,
         expires_at: guest.link.expires_at,
+        now: Utc::now(),
     }))
 }
 
