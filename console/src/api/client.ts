@@ -94,20 +94,30 @@ async function send(
   return (await answer(method, path, headers, body)).text;
 }
 
+/** How long an answer may take, in milliseconds; what changes something may ask others. */
+const READ_WITHIN = 30_000;
+const CHANGED_WITHIN = 120_000;
+
 /** The answer, and where the next page is (RFC 8288). */
 async function answer(
   method: string,
   path: string,
   headers: Record<string, string> = {},
   body?: string | File,
+  calledOff?: AbortSignal,
 ): Promise<{ text: string; next?: string }> {
+  const late = AbortSignal.timeout(method === "GET" ? READ_WITHIN : CHANGED_WITHIN);
+  const signal = calledOff ? AbortSignal.any([calledOff, late]) : late;
   let response: Response;
+  let text: string;
   try {
-    response = await fetch(`/api/v1/${path}`, { method, headers, body });
+    response = await fetch(`/api/v1/${path}`, { method, headers, body, signal });
+    text = await response.text();
   } catch {
-    throw new Problem(0, "The service cannot be reached. Your entries are kept; try again.", {});
+    calledOff?.throwIfAborted();
+    const why = late.aborted ? "does not answer" : "cannot be reached";
+    throw new Problem(0, `The service ${why}. Your entries are kept; try again.`, {});
   }
-  const text = await response.text();
   const next = /^<\/api\/v1\/(.*)>; rel="next"$/.exec(response.headers.get("Link") ?? "")?.[1];
   if (response.ok) return { text, next };
   throw problem(response.status, text);
@@ -156,8 +166,8 @@ function at(claim: Claim, rest = "", query: Record<string, string> = {}): string
   return `domains/${encodeURIComponent(claim.host)}${rest}${asked ? `?${asked}` : ""}`;
 }
 
-async function page<T>(path: string): Promise<Page<T>> {
-  const { text, next } = await answer("GET", path);
+async function page<T>(path: string, signal?: AbortSignal): Promise<Page<T>> {
+  const { text, next } = await answer("GET", path, {}, undefined, signal);
   return { rows: JSON.parse(text) as T[], next };
 }
 
@@ -165,10 +175,10 @@ export const api = {
   who: () => call<Who>("GET", "session"),
   signIn: (key: string) => call<Who>("POST", "session", { key }),
   signOut: () => call<void>("DELETE", "session"),
-  sites: (path: string) => page<Site>(path),
-  operators: (path: string) => page<Operator>(path),
+  sites: page<Site>,
+  operators: page<Operator>,
   counts: (asked: Asked) => call<Counts>("GET", listing("counts", asked)),
-  roster: (path: string) => page<RosterLine>(path),
+  roster: page<RosterLine>,
   enrol: (wanted: Schemas["NewDomain"]) => call<SheetView>("POST", "domains", wanted),
   domain: (claim: Claim) => call<DomainDetail>("GET", at(claim)),
   sheet: (claim: Claim, reveal: boolean) =>
@@ -196,11 +206,12 @@ export const api = {
   issuerAccount: () => call<IssuerAccount>("GET", "certificates/account"),
   changeIssuerKey: () => call<IssuerAccount>("POST", "certificates/account/key"),
   certificateDays: () => call<CertificateDay[]>("GET", "certificates/days"),
-  certificates: (path: string) => page<FleetCertificate>(path),
+  certificates: page<FleetCertificate>,
+  wait: (claim: Claim) => call<void>("POST", at(claim, "/waiting")),
   look: (claim: Claim) => call<void>("POST", at(claim, "/survey")),
   history: (claim: Claim, after: number) =>
     call<Event[]>("GET", at(claim, "/events", { after: String(after) })),
-  accounts: (path: string) => page<Account>(path),
+  accounts: page<Account>,
   account: (name: string) => call<Account>("GET", `accounts/${name}`),
   addAccount: (name: string, title: string) =>
     call<Account>("POST", "accounts", { name, title: title || undefined }),
@@ -213,20 +224,20 @@ export const api = {
   unsuspend: (name: string) => call<void>("DELETE", `accounts/${name}/suspension`),
   changeSite: (name: string, change: Schemas["SiteChange"]) =>
     call<void>("PATCH", `sites/${name}`, change),
-  contests: (path: string) => page<Contest>(path),
+  contests: page<Contest>,
   rule: (id: string, side: string, because: string) =>
     call<Contest>("POST", `contests/${id}/ruling`, { side, because }),
   findings: () => call<Schemas["CatalogueEntry"][]>("GET", "findings"),
   preview: (job: NewJob) => call<JobPreview>("POST", "jobs/preview", job),
   beginJob: (job: NewJob) => call<Job>("POST", "jobs", job),
-  jobs: (path: string) => page<Job>(path),
+  jobs: page<Job>,
   job: (id: string) => call<Job>("GET", `jobs/${id}`),
-  jobItems: (path: string) => page<JobItem>(path),
+  jobItems: page<JobItem>,
   stopJob: (id: string) => call<Job>("DELETE", `jobs/${id}`),
-  keys: (path: string) => page<AccessKey>(path),
+  keys: page<AccessKey>,
   addKey: (key: NewKey) => call<MadeKey>("POST", "keys", key),
   revokeKey: (id: string) => call<void>("DELETE", `keys/${id}`),
-  handoffs: (path: string) => page<Handoff>(path),
+  handoffs: page<Handoff>,
   makeLink: (claim: Claim, wanted: NewHandoff) =>
     call<MadeHandoff>("POST", at(claim, "/handoffs"), wanted),
   takeBackLink: (id: string) => call<void>("DELETE", `handoffs/${id}`),
@@ -239,18 +250,18 @@ export const api = {
   publish: (claim: Claim, plan?: string) =>
     call<Publication>("POST", at(claim, "/publications"), { plan }),
   undoPublication: (id: string) => call<void>("POST", `publications/${id}/undo`),
-  notices: (path: string) => page<Delivery>(path),
+  notices: page<Delivery>,
   redeliver: (id: string) => call<void>("POST", `notices/${id}/redelivery`),
   previewMail: (kind: NoticeKind, language: Language) =>
     call<WrittenMail>("GET", listing("notices/preview", { kind, language })),
-  receivers: (path: string) => page<Receiver>(path),
+  receivers: page<Receiver>,
   addHook: (hook: Schemas["NewHook"]) => call<MadeHook>("POST", "hooks", hook),
   rotateHook: (id: string) => call<MadeHook>("POST", `hooks/${id}/rotation`),
   addRecipient: (one: Schemas["NewRecipient"]) => call<Receiver>("POST", "recipients", one),
   removeReceiver: (way: "hooks" | "recipients", id: string) => call<void>("DELETE", `${way}/${id}`),
-  sessions: (path: string) => page<Session>(path),
+  sessions: page<Session>,
   endSession: (id: string) => call<void>("DELETE", `sessions/${id}`),
-  audit: (path: string) => page<AuditEntry>(path),
+  audit: page<AuditEntry>,
   /** Judges a table, and takes in what is accepted unless it is a dry run. */
   intake,
 };

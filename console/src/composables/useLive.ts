@@ -17,19 +17,32 @@ const APART = 2000;
 export function useLive(concerns: (event: Event) => boolean, reload: () => Promise<void>) {
   let timer: number | undefined;
   let last = -APART;
+  let running = 0;
+  let isBehind = false;
   let gone = false;
 
   const soon = () => {
     const wait = Math.max(SOON, last + APART - performance.now());
     timer ??= window.setTimeout(async () => {
       timer = undefined;
-      await now();
+      // A reload that takes its time is not given up for the next one: no page would ever come.
+      if (running > 0) isBehind = true;
+      else await now();
     }, wait);
   };
 
   const now = async () => {
     last = performance.now();
-    if (!(await brought(reload)) && !gone) soon();
+    running += 1;
+    try {
+      if (!(await brought(reload))) isBehind = true;
+    } finally {
+      running -= 1;
+      if (isBehind && running === 0 && !gone) {
+        isBehind = false;
+        soon();
+      }
+    }
   };
 
   // The connection may take its time; what it would have told is read anyway.

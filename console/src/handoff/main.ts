@@ -16,6 +16,19 @@ const tell = (words: string) => (document.querySelector("#told")!.textContent = 
 const pause = (seconds: number) =>
   new Promise((resolve) => window.setTimeout(resolve, seconds * 1000));
 
+/** The longest that a newer page waits for what is held down, in seconds. */
+const HELD = 5;
+
+/** Over when nothing is held down: what moves between press and release loses the click. */
+let held: Promise<unknown> = Promise.resolve();
+let release = () => {};
+window.addEventListener("pointerdown", () => {
+  const released = new Promise<void>((resolve) => (release = resolve));
+  held = Promise.race([released, pause(HELD)]);
+});
+for (const end of ["pointerup", "pointercancel"])
+  window.addEventListener(end, () => window.setTimeout(release));
+
 /** What only works with a script is there only with one; times are told by the reader's clock. */
 function dress(root: ParentNode) {
   for (const one of root.querySelectorAll<HTMLElement>(".copy, .tools")) one.hidden = false;
@@ -62,7 +75,11 @@ async function follow() {
 
       document.querySelector<HTMLElement>("#offline")!.hidden = true;
       tag = answer.headers.get("etag") ?? "";
-      if (answer.status !== 304) replace(await answer.text());
+      if (answer.status !== 304) {
+        const page = await answer.text();
+        await held;
+        replace(page);
+      }
       // Without a tag there is nothing to wait with; and where too many wait, nobody does.
       const isAtOnce = answer.status === 304 && Date.now() - asked < 1000;
       if (!tag || isAtOnce) await pause(AGAIN);

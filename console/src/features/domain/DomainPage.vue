@@ -89,7 +89,7 @@ async function lookNow() {
           >
         </span>
         <span class="next soft" :title="detail.next_look ? exact(detail.next_look) : ''">
-          {{ detail.next_look ? `Next look ${until(detail.next_look, now)}` : "" }}
+          {{ detail.next_look ? `Next look ${until(detail.next_look, now)}` : detail.view.no_look }}
         </span>
         <template v-if="detail.stage !== 'released'">
           <ElButton v-if="!rests" :loading="looking" @click="lookNow">Look now</ElButton>

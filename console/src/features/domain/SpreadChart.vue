@@ -36,7 +36,7 @@ function options() {
   const text = { color: soft, fontFamily: colour("--prose"), fontSize: 13 };
   return {
     aria: { enabled: true, label: { description: told() } },
-    grid: { left: 84, right: 24, top: 12, bottom: 28 },
+    grid: { left: 84, right: 24, top: 24, bottom: 28 },
     xAxis: {
       type: "time",
       axisLabel: { ...text, hideOverlap: true },

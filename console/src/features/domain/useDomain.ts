@@ -9,6 +9,7 @@ import {
   type RosterLine,
   listing,
 } from "@/api/client";
+import { useAwaited } from "@/composables/useAwaited";
 import { useLive } from "@/composables/useLive";
 
 /** One domain and its history, kept true by live events. */
@@ -42,6 +43,9 @@ export function useDomain(claim: Claim) {
       await reload();
     }
   }
+
+  // While somebody waits for it, it is looked at every few seconds.
+  useAwaited(() => api.wait(claim));
 
   useLive((event) => event.subject === claim.host, reload);
   return { detail, history, error, claims, look, reload };

@@ -8,7 +8,7 @@ import SitePicker from "@/components/SitePicker.vue";
 import type { Filter, Filters } from "./useRoster";
 
 // Everything that the roster may be filtered and sorted by, each in its place.
-const props = defineProps<{ filters: Filters }>();
+const props = defineProps<{ filters: Filters; faults: Record<string, string> }>();
 const emit = defineEmits<{ set: [change: Filters] }>();
 const ingresses = ref<Ingress[]>([]);
 const codes = ref<string[]>([]);
@@ -18,7 +18,8 @@ onMounted(async () => {
   const [known, findings, counts] = await Promise.all([
     api.ingresses(),
     api.findings(),
-    api.counts({ account: props.filters.account }),
+    // An account that there is not is told at its field.
+    api.counts({ account: props.filters.account }).catch(() => ({ operators: [] })),
   ]);
   ingresses.value = known;
   codes.value = findings.map((finding) => finding.code);
@@ -50,6 +51,7 @@ const SORTS = { name: "name", stage: "stage", enrolled: "when taken in", moved: 
     <label>
       <span>Account</span>
       <ElInput v-model.lazy="account" placeholder="any" clearable @clear="account = ''" />
+      <em v-if="faults.account" role="alert">{{ faults.account }}</em>
     </label>
     <label for="filter-site">
       <span>Site</span>
@@ -115,6 +117,11 @@ const SORTS = { name: "name", stage: "stage", enrolled: "when taken in", moved: 
 label > span:first-child {
   display: block;
   color: var(--ink-soft);
+  font-size: 14px;
+}
+
+label > em {
+  color: var(--blocked);
   font-size: 14px;
 }
 

@@ -16,7 +16,18 @@ import ViewBar from "./ViewBar.vue";
 import { useRoster } from "./useRoster";
 import { COLUMNS, useViews } from "./useViews";
 
-const { rows: lines, counts, filters, set, more, loaded, showMore, saving, save } = useRoster();
+const {
+  rows: lines,
+  counts,
+  faults,
+  filters,
+  set,
+  more,
+  loaded,
+  showMore,
+  saving,
+  save,
+} = useRoster();
 const { views, columns, save: keep, drop } = useViews();
 const stage = computed({
   get: () => filters.value.stage ?? "",
@@ -70,7 +81,7 @@ useRowKeys(() => find.value?.input);
       </template>
     </div>
     <ViewBar :views="views" :filters="filters" @keep="keep" @drop="drop" />
-    <FilterBar v-if="filtering" :filters="filters" @set="set" />
+    <FilterBar v-if="filtering" :filters="filters" :faults="faults" @set="set" />
     <table v-if="lines.length">
       <thead>
         <tr>

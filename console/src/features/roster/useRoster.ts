@@ -1,10 +1,11 @@
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 
-import { api, listing, type Event, type RosterLine, type StageCount } from "@/api/client";
+import { Problem, api, listing, type Event, type RosterLine, type StageCount } from "@/api/client";
 import { usePages } from "@/composables/usePages";
 import { csv } from "@/lib/csv";
 import { download } from "@/lib/download";
+import type { Page } from "@/lib/pages";
 
 /** What the roster may be filtered and sorted by; it stands in the page's address. */
 export const FILTERS = [
@@ -50,13 +51,23 @@ export function useRoster() {
     return Object.fromEntries(given.filter(([, value]) => typeof value === "string" && value));
   });
 
-  async function read(path: string) {
-    const [page, numbers] = await Promise.all([
-      api.roster(path),
-      api.counts({ account: filters.value.account }),
-    ]);
-    counts.value = numbers.stages.filter((one) => one.stage !== "released");
-    return page;
+  /** What is wrong with a filter, by its name. */
+  const faults = ref<Record<string, string>>({});
+
+  async function read(path: string, signal: AbortSignal): Promise<Page<RosterLine>> {
+    faults.value = {};
+    try {
+      const [page, numbers] = await Promise.all([
+        api.roster(path, signal),
+        api.counts({ account: filters.value.account }),
+      ]);
+      counts.value = numbers.stages.filter((one) => one.stage !== "released");
+      return page;
+    } catch (problem) {
+      if (!(problem instanceof Problem) || problem.passing) throw problem;
+      faults.value = problem.fields;
+      return { rows: [] };
+    }
   }
 
   const pages = usePages<RosterLine>(() => listing("domains", filters.value), read, concerns);
@@ -92,5 +103,5 @@ export function useRoster() {
     }
   }
 
-  return { ...pages, counts, filters, set, saving, save };
+  return { ...pages, counts, faults, filters, set, saving, save };
 }
