@@ -43,18 +43,9 @@ async fn bench(count: usize) -> anyhow::Result<()> {
     let layout = Layout::new(Path::new("/var/tmp/nomenta-bench-edge"), BASE_PORT)?;
     layout.wipe()?;
     let world = World::start(layout, Arc::new(|what| eprintln!("{what} …"))).await?;
-    let setup = ServiceSetup {
-        listen: world.layout.service(),
-        database: world.database("bench").await?,
-        sealing_key: "5e".repeat(32),
-        admin_key: "bench_admin_key_of_one_run".into(),
-        edge_key: "bench_edge_key_of_one_run".into(),
-        alone: true,
-        challenges: None,
-        directory: None,
-        egress: None,
-        options: ["--look-first=7200", "--look-most=7200"].map(Into::into).into(),
-    };
+    let database = world.database("bench").await?;
+    let rarely = ["--look-first=7200", "--look-most=7200"];
+    let setup = ServiceSetup::measured(world.layout.service(), database, &rarely);
     let program = Path::new(env!("CARGO_BIN_EXE_nomenta"));
     let service = setup.start(&world.layout, program, &world.layout.state.join("service.log")).await?;
     eprintln!("Making {count} routes with certificates …");

@@ -80,18 +80,8 @@ impl Fleet {
         place: u16,
         is_filled: bool,
     ) -> anyhow::Result<Self> {
-        let setup = ServiceSetup {
-            listen: ([127, 0, 0, 1], BASE_PORT + 20 + place).into(),
-            database: world.database(name).await?,
-            sealing_key: "5e".repeat(32),
-            admin_key: "bench_admin_key_of_one_run".into(),
-            edge_key: "bench_edge_key_of_one_run".into(),
-            alone: true,
-            challenges: None,
-            directory: None,
-            egress: None,
-            options: Vec::new(),
-        };
+        let listen = ([127, 0, 0, 1], BASE_PORT + 20 + place).into();
+        let setup = ServiceSetup::measured(listen, world.database(name).await?, &[]);
         let program = Path::new(env!("CARGO_BIN_EXE_nomenta"));
         let log = world.layout.state.join(format!("{name}.log"));
 

@@ -26,7 +26,7 @@ use nomenta_store::{Enrolment, NewDomain, Store};
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::service::ServiceSetup;
 use nomenta_world::zones::servers;
-use nomenta_world::{Daemon, Layout, World, wait_for};
+use nomenta_world::{Layout, World, wait_for};
 use serde_json::json;
 
 /// As in the program itself.
@@ -206,10 +206,10 @@ async fn engine(layout: &Layout, names: &[usize]) -> anyhow::Result<f64> {
 /// How many readings of a batch were answered, and how many of those differ
 /// from what must be there.
 async fn compared(surveyor: &Surveyor, batch: &[QuickLook]) -> (usize, usize) {
-    let surveys = surveyor.look_quickly(batch).await;
+    let views = surveyor.look_quickly(batch).await;
     let (mut answered, mut wrong) = (0, 0);
-    for (look, survey) in batch.iter().zip(&surveys) {
-        for reading in survey.iter().flat_map(|s| &s.readings) {
+    for (look, view) in batch.iter().zip(&views) {
+        for reading in view.survey.iter().flat_map(|s| &s.readings) {
             answered += usize::from(matches!(reading.outcome, Outcome::Answer { .. }));
             wrong += usize::from(!is_right(reading, &look.target));
         }
@@ -239,26 +239,16 @@ async fn sweeps(world: &World, count: usize) -> anyhow::Result<Sweeps> {
     let layout = &world.layout;
     let database = world.database("bench").await?;
     let store = Store::open(&database, Rules::default()).await?;
-    let setup = ServiceSetup {
-        listen: layout.service(),
-        database,
-        sealing_key: "5e".repeat(32),
-        admin_key: "bench_admin_key_of_one_run".into(),
-        edge_key: "bench_edge_key_of_one_run".into(),
-        alone: true,
-        challenges: None,
-        directory: None,
-        egress: None,
-        options: [
-            "--look-first=7200",
-            "--look-most=7200",
-            "--server-window=100",
-            "--server-rate=0",
-            "--quick-looks=100",
-        ]
-        .map(Into::into)
-        .into(),
-    };
+    // Nothing is due but when it is made to be.
+    let options = [
+        "--look-first=7200",
+        "--look-most=7200",
+        "--young-for=7200",
+        "--server-window=100",
+        "--server-rate=0",
+        "--quick-looks=100",
+    ];
+    let setup = ServiceSetup::measured(layout.service(), database, &options);
     let program = Path::new(env!("CARGO_BIN_EXE_nomenta"));
     let service = setup.start(layout, program, &layout.state.join("service.log")).await?;
     enrol(&setup, &store, count).await?;
@@ -282,7 +272,7 @@ async fn sweeps(world: &World, count: usize) -> anyhow::Result<Sweeps> {
         eprintln!("Sweep {round}: {count} domains in {took:.1} s, {rate:.0} answers/s");
         quick.push(rate);
     }
-    let memory = peak(&service)?;
+    let memory = service.memory()?.most / 1024;
     service.stop().await;
     Ok(Sweeps { first, quick, memory })
 }
@@ -339,19 +329,16 @@ async fn until_done(
 
 /// Answered questions, as the service counts them.
 async fn answered(setup: &ServiceSetup) -> anyhow::Result<f64> {
-    let page = reqwest::get(format!("{}/metrics", setup.url())).await?.text().await?;
+    let page = reqwest::Client::new()
+        .get(format!("{}/metrics", setup.url()))
+        .bearer_auth(&setup.admin_key)
+        .send()
+        .await?
+        .text()
+        .await?;
     let line = page.lines().find(|l| l.starts_with("nomenta_dns_questions_total{result=\"answered\"}"));
     let count = line.and_then(|l| l.rsplit(' ').next()?.parse().ok());
     count.context("The service does not count its questions")
-}
-
-/// Peak resident memory of a process, in MiB.
-fn peak(service: &Daemon) -> anyhow::Result<u64> {
-    let id = service.id().context("The service has ended")?;
-    let status = fs::read_to_string(format!("/proc/{id}/status"))?;
-    let line = status.lines().find(|l| l.starts_with("VmHWM:")).context("No peak is told")?;
-    let kib: u64 = line.split_whitespace().nth(1).and_then(|w| w.parse().ok()).context("No number")?;
-    Ok(kib / 1024)
 }
 
 fn table(count: usize, dnsperf: f64, engine: f64, sweeps: &Sweeps) -> String {

@@ -1,5 +1,6 @@
 //! Waiting for a domain to come to a stage, showing progress.
 
+use std::convert::Infallible;
 use std::time::Duration;
 
 use anyhow::bail;
@@ -7,18 +8,28 @@ use futures::StreamExt;
 use nomenta_api::domain::DomainDetail;
 use nomenta_api::event::CloudEvent;
 use nomenta_core::judge::gate::Stage;
-use tokio::time::timeout;
+use reqwest::Method;
+use tokio::time::{sleep, timeout};
 
 use crate::Done;
 use crate::args::Waiting;
 use crate::client::Client;
 use crate::render::{event_line, explain};
 
+/// How often it is said that somebody waits.
+const SAID_EVERY: Duration = Duration::from_secs(30);
+
 /// Waits as told; done at once if nothing is to be waited for. Progress goes
 /// to standard error, so that standard output stays clean.
 pub(crate) async fn wait(client: &Client, host: &str, waiting: &Waiting) -> anyhow::Result<Done> {
     let Some(stage) = waiting.until else { return Ok(Done::Yes) };
-    match timeout(Duration::from_secs(waiting.within), follow(client, host, stage)).await {
+    let arrived = async {
+        tokio::select! {
+            arrived = follow(client, host, stage) => arrived,
+            never = keep_waiting(client, host) => match never {},
+        }
+    };
+    match timeout(Duration::from_secs(waiting.within), arrived).await {
         Ok(arrived) => arrived.map(|()| Done::Yes),
         Err(_) => {
             let detail: DomainDetail = client.get(&format!("domains/{host}")).await?;
@@ -28,6 +39,16 @@ pub(crate) async fn wait(client: &Client, host: &str, waiting: &Waiting) -> anyh
             }
             Ok(Done::NotYet)
         }
+    }
+}
+
+/// Says again and again that somebody waits, so that looks come soon.
+async fn keep_waiting(client: &Client, host: &str) -> Infallible {
+    loop {
+        // Looks come without it too, only later; what is wrong with the domain or the service is
+        // told by whoever follows.
+        let _ = client.ask(Method::POST, &format!("domains/{host}/waiting")).await;
+        sleep(SAID_EVERY).await;
     }
 }
 

@@ -7,6 +7,9 @@ use std::net::{Ipv4Addr, SocketAddr};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use anyhow::{Context, bail, ensure};
+use aws_lc_rs::encoding::AsDer;
+use aws_lc_rs::rsa::{KeyPair, KeySize};
+use aws_lc_rs::signature::{KeyPair as _, RSA_PKCS1_2048_8192_SHA256, UnparsedPublicKey};
 use axum::extract::{Form, Path, RawQuery, State};
 use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Redirect, Response};
@@ -19,11 +22,7 @@ use nomenta_core::name::dns::DnsName;
 use nomenta_core::one_click::apply::key_texts;
 use nomenta_core::one_click::template::{DISCOVERY_LABEL, Template, TemplateRecord};
 use nomenta_core::reading::record::RecordData;
-use rsa::pkcs1v15::{Signature, VerifyingKey};
-use rsa::pkcs8::{DecodePrivateKey, DecodePublicKey, EncodePrivateKey, EncodePublicKey, LineEnding};
-use rsa::sha2::Sha256;
-use rsa::signature::Verifier;
-use rsa::{RsaPrivateKey, RsaPublicKey};
+use pem::Pem;
 use serde::Deserialize;
 use serde_json::json;
 use tokio::net::TcpListener;
@@ -43,7 +42,6 @@ pub const CONSENT_HOST: &str = "connect.harrowdns.example";
 /// Where its settings begin.
 const SETTINGS: &str = "/dc";
 const TTL: u32 = 5;
-const RSA_BITS: usize = 2048;
 
 /// The operator, as tests and the demo make it behave.
 #[derive(Clone)]
@@ -62,16 +60,16 @@ struct Shared {
 pub(crate) fn platform_key(layout: &Layout) -> anyhow::Result<String> {
     let path = layout.one_click_key();
     if !path.exists() {
-        let key = RsaPrivateKey::new(&mut rsa::rand_core::OsRng, RSA_BITS)?;
-        layout.write("one-click.pem", &key.to_pkcs8_pem(LineEnding::LF)?)?;
+        let key = KeyPair::generate(KeySize::Rsa2048)?;
+        layout.write("one-click.pem", &pem::encode(&Pem::new("PRIVATE KEY", key.as_der()?.as_ref())))?;
     }
     Ok(std::fs::read_to_string(path)?)
 }
 
 /// Starts it, and publishes the platform's key; it ends with the guard.
 pub(crate) async fn start(layout: &Layout, zones: &Zones) -> anyhow::Result<(Consent, DropGuard)> {
-    let private = RsaPrivateKey::from_pkcs8_pem(&platform_key(layout)?)?;
-    let public = BASE64.encode(private.to_public_key().to_public_key_der()?.as_bytes());
+    let private = KeyPair::from_pkcs8(pem::parse(platform_key(layout)?)?.contents())?;
+    let public = BASE64.encode(private.public_key().as_der()?.as_ref());
     let owner = format!("k1.one-click.{}", PLATFORM.zone);
     let texts = key_texts(&public).into_iter().map(|text| Change::Add {
         owner: owner.clone(),
@@ -196,7 +194,6 @@ impl Asked {
         let value = |name: &str| values.get(name).with_context(|| format!("The link has no {name}."));
         let key = public_key(consent, value("key")?, &template.sync_pub_key_domain).await?;
         let signature = BASE64.decode(value("sig")?)?;
-        let signature = Signature::try_from(signature.as_slice())?;
         key.verify(signed.join("&").as_bytes(), &signature).context("The signature of the link is wrong.")?;
 
         let redirect = value("redirect_uri")?;
@@ -298,7 +295,11 @@ fn primary(consent: &Consent) -> SocketAddr {
 }
 
 /// The public key under a label, joined from its parts.
-async fn public_key(consent: &Consent, label: &str, domain: &str) -> anyhow::Result<VerifyingKey<Sha256>> {
+async fn public_key(
+    consent: &Consent,
+    label: &str,
+    domain: &str,
+) -> anyhow::Result<UnparsedPublicKey<Vec<u8>>> {
     let reply = ask(primary(consent), &format!("{label}.{domain}"), RecordType::TXT).await?;
     let mut parts: Vec<(usize, String)> = Vec::new();
     for record in reply.answers() {
@@ -315,7 +316,7 @@ async fn public_key(consent: &Consent, label: &str, domain: &str) -> anyhow::Res
     if joined.is_empty() {
         bail!("There is no key at {label}.{domain}.");
     }
-    Ok(VerifyingKey::new(RsaPublicKey::from_public_key_der(&BASE64.decode(joined)?)?))
+    Ok(UnparsedPublicKey::new(&RSA_PKCS1_2048_8192_SHA256, BASE64.decode(joined)?))
 }
 
 async fn asked(

@@ -89,6 +89,22 @@ pub struct Daemon {
     signal: Signal,
 }
 
+/// A size, in KiB, as the system tells of a process.
+fn size(status: &str, field: &str) -> anyhow::Result<u64> {
+    let line = status.lines().find_map(|line| line.strip_prefix(field));
+    let kib = line.and_then(|line| line.trim().trim_end_matches(" kB").parse().ok());
+    kib.with_context(|| format!("The system does not tell {field}"))
+}
+
+/// What a process has in memory, in KiB.
+#[derive(Clone, Copy, Debug)]
+pub struct Memory {
+    /// Now.
+    pub now: u64,
+    /// At most, so far.
+    pub most: u64,
+}
+
 impl Daemon {
     /// Starts `command`, its output going to `log`; `signal` ends it gently.
     ///
@@ -105,6 +121,16 @@ impl Daemon {
     /// Process id, while it runs.
     pub fn id(&self) -> Option<u32> {
         self.child.id()
+    }
+
+    /// What it has in memory.
+    ///
+    /// # Errors
+    /// If it has ended.
+    pub fn memory(&self) -> anyhow::Result<Memory> {
+        let id = self.id().with_context(|| format!("{} has ended", self.name))?;
+        let status = fs::read_to_string(format!("/proc/{id}/status"))?;
+        Ok(Memory { now: size(&status, "VmRSS:")?, most: size(&status, "VmHWM:")? })
     }
 
     /// Fails with the end of the log if it has ended.

@@ -39,9 +39,10 @@ use crate::wait_for;
 use crate::zones::servers;
 
 /// Nobody who watches waits for as long as customers do.
-const IN_A_HURRY: [&str; 10] = [
+const IN_A_HURRY: [&str; 11] = [
     "--mail-gather=20",
     "--look-first=2",
+    "--young-for=10",
     "--second-look=3",
     "--look-most=20",
     "--look-live=30",
@@ -129,6 +130,7 @@ async fn serve(world: &World, options: &DemoOptions, running: &mut Running) -> a
         challenges: Some(0),
         directory: None,
         egress: None,
+        log: None,
         options: IN_A_HURRY.map(Into::into).into(),
     };
 
@@ -426,12 +428,17 @@ impl Platform {
         if recipients.as_array().is_some_and(|known| !known.is_empty()) {
             return Ok(());
         }
-        for (address, kinds) in [
-            ("onboarding@quaymark.example", json!(["blocked", "lapsed", "claimed-twice"])),
-            ("night.desk@quaymark.example", json!(["lapsed", "certificate-expiring"])),
-            (NOBODY, json!(["claimed-twice"])),
+        // Whose mailbox is gone is shown at any hour.
+        for (address, kinds, quiet) in [
+            (
+                "onboarding@quaymark.example",
+                json!(["blocked", "lapsed", "claimed-twice"]),
+                Some("22:00-06:00 UTC"),
+            ),
+            ("night.desk@quaymark.example", json!(["lapsed", "certificate-expiring"]), None),
+            (NOBODY, json!(["claimed-twice"]), None),
         ] {
-            let recipient = json!({ "address": address, "kinds": kinds, "quiet": "22:00-06:00 UTC" });
+            let recipient = json!({ "address": address, "kinds": kinds, "quiet": quiet });
             self.add("recipients", recipient).await?;
         }
         Ok(())

@@ -48,7 +48,7 @@ use tokio::task::JoinSet;
 use tokio::time::Instant;
 use tokio_util::sync::DropGuard;
 
-pub use daemon::{Daemon, require_programs};
+pub use daemon::{Daemon, Memory, require_programs};
 pub use database_way::DatabaseWay;
 pub use layout::Layout;
 pub use pebble::{IssuerSetup, OtherIssuer};
@@ -218,12 +218,15 @@ where
     F: Future<Output = bool>,
 {
     let deadline = Instant::now() + limit;
-    while !condition().await {
-        if Instant::now() > deadline {
+    loop {
+        // What takes long to ask is asked once more at the end.
+        let is_last = Instant::now() > deadline;
+        if condition().await {
+            return Ok(());
+        }
+        if is_last {
             bail!("{what} did not happen within {} s", limit.as_secs());
         }
         tokio::time::sleep(Duration::from_millis(50)).await;
     }
-
-    Ok(())
 }

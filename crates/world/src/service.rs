@@ -40,11 +40,30 @@ pub struct ServiceSetup {
     pub directory: Option<String>,
     /// Which addresses it may visit, if not loopback.
     pub egress: Option<Vec<String>>,
+    /// What it writes to its log, if not the usual.
+    pub log: Option<&'static str>,
     /// More options of `serve`.
     pub options: Vec<String>,
 }
 
 impl ServiceSetup {
+    /// For a measurement: keys of one run, no vantage, and nothing else that need not be.
+    pub fn measured(listen: SocketAddr, database: String, options: &[&str]) -> Self {
+        Self {
+            listen,
+            database,
+            sealing_key: "5e".repeat(32),
+            admin_key: "bench_admin_key_of_one_run".into(),
+            edge_key: "bench_edge_key_of_one_run".into(),
+            alone: true,
+            challenges: None,
+            directory: None,
+            egress: None,
+            log: None,
+            options: options.iter().map(|option| (*option).to_owned()).collect(),
+        }
+    }
+
     /// Base URL of API and console.
     pub fn url(&self) -> String {
         let is_by_tls = self.options.iter().any(|option| option.starts_with("--tls-cert"));
@@ -67,6 +86,10 @@ impl ServiceSetup {
             .env("NOMENTA_ADMIN_KEY", &self.admin_key)
             .env("NOMENTA_EDGE_KEY", &self.edge_key)
             .env("NOMENTA_MAIL_PASSWORD", crate::mailbox::PASSWORD);
+
+        if let Some(filter) = self.log {
+            command.env("RUST_LOG", filter);
+        }
 
         let mut daemon = Daemon::start("the service", command, log, Signal::SIGTERM)?;
         // Whether it is ready is all that is asked; who trusts its certificate is up to them.

@@ -14,6 +14,10 @@ use crate::layout::{CHALLENGES, PRIMARY};
 use crate::wait_for;
 use crate::watch::{Server, Watched};
 
+/// Connections at once, by TLS and HTTPS too: dozens of services ask each of them, where ten are what
+/// it takes as it is installed.
+const CONNECTIONS: usize = 1000;
+
 /// Starts them, each trusting `anchors`.
 pub(crate) async fn start(layout: &Layout, anchors: &str) -> anyhow::Result<Vec<Watched>> {
     let anchors = layout.write("anchors", anchors)?.display().to_string();
@@ -93,7 +97,7 @@ fn configuration(layout: &Layout, listen: SocketAddr, folder: &str, anchors: &st
     format!(
         "server:\n  interface: {}@{}\n  port: {}\n  access-control: 127.0.0.0/8 allow\n  do-not-query-localhost: no\n\
          \x20 username: \"\"\n  chroot: \"\"\n  directory: \"{folder}\"\n  pidfile: \"\"\n  use-syslog: no\n  verbosity: 1\n\
-         \x20 module-config: \"validator iterator\"\n  num-threads: 1\n  msg-cache-size: 4m\n  rrset-cache-size: 8m\n\
+         \x20 module-config: \"validator iterator\"\n  num-threads: 1\n  incoming-num-tcp: {CONNECTIONS}\n  msg-cache-size: 4m\n  rrset-cache-size: 8m\n\
          \x20 cache-min-ttl: 0\n  infra-host-ttl: 5\n  outbound-msg-retry: 2\n  qname-minimisation: no\n\
          \x20 local-zone: \"test.\" nodefault\n  local-zone: \"invalid.\" nodefault\n\
          \x20 trust-anchor-file: \"{anchors}\"\n  trust-anchor-signaling: no\n  ede: yes\n  val-bogus-ttl: 1\n\

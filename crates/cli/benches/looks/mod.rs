@@ -8,6 +8,7 @@ use anyhow::{Context, ensure};
 use chrono::Utc;
 use nomenta_core::claim::rules::Rules;
 use nomenta_core::judge::gate::{GateName, GateState};
+use nomenta_core::judge::schedule::NextLook;
 use nomenta_core::judge::served::Served;
 use nomenta_core::judge::step::Outcome;
 use nomenta_core::reading::survey::{Survey, ZoneView};
@@ -133,8 +134,7 @@ fn moved(record: &DomainRecord) -> Outcome {
         gates,
         findings: Vec::new(),
         action: None,
-        next_look: now,
-        quiet_looks: 0,
+        next_look: NextLook { due: now, soonest: now },
         zone: record.domain.zone.clone(),
         fingerprint: None,
         spread: None,

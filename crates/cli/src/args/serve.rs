@@ -192,16 +192,19 @@ pub(crate) struct ServeOptions {
     /// decides.
     #[arg(long, default_value_t = seconds(|policy| policy.second_look))]
     pub second_look: u32,
-    /// Seconds to the next look after a change.
+    /// Seconds between looks while the last change is young, or somebody waits for the domain.
     #[arg(long, default_value_t = seconds(|policy| policy.look_first))]
     pub look_first: u32,
+    /// Seconds for which a change is young; the older it is after that, the longer the wait.
+    #[arg(long, default_value_t = seconds(|policy| policy.young_for), value_parser = clap::value_parser!(u32).range(1..))]
+    pub young_for: u32,
     /// Most seconds to the next look while nothing moves.
     #[arg(long, default_value_t = seconds(|policy| policy.look_most))]
     pub look_most: u32,
     /// Seconds between looks at a live domain.
     #[arg(long, default_value_t = seconds(|policy| policy.look_live))]
     pub look_live: u32,
-    /// Quick looks between two full ones, while nothing moves.
+    /// Quick looks between two full ones, while nothing moves; at a live domain three at most.
     #[arg(long, default_value_t = Policy::default().quick_looks, value_parser = clap::value_parser!(i32).range(0..=10_000))]
     pub quick_looks: i32,
     /// Seconds in which nothing moves until a domain counts as stalled.
@@ -264,6 +267,10 @@ pub(crate) struct ServerOptions {
     /// Connections to API and console at once.
     #[arg(long, default_value_t = ServerLimits::default().connections, value_name = "CONNECTIONS", value_parser = read_connections)]
     pub connections: usize,
+    /// Of these, connections from one address, or IPv6 network of 64 bits; proxies that are trusted
+    /// have as many as they like.
+    #[arg(long, default_value_t = ServerLimits::default().of_one, value_name = "CONNECTIONS", value_parser = read_connections)]
+    pub source_connections: usize,
     /// Most seconds that the head of a call may take, or the wait for the next one.
     #[arg(long, default_value_t = ServerLimits::default().head.as_secs(), value_name = "SECONDS",
         value_parser = clap::value_parser!(u64).range(1..=3_600))]
@@ -284,6 +291,7 @@ impl ServerOptions {
     pub(crate) fn limits(&self) -> ServerLimits {
         ServerLimits {
             connections: self.connections,
+            of_one: self.source_connections,
             head: Duration::from_secs(self.head_limit),
             wrong_keys: self.wrong_keys,
         }

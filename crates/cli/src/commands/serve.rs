@@ -166,6 +166,7 @@ fn policy(options: &ServeOptions) -> Policy {
         second_look: seconds(options.second_look),
         ca_identities: options.ca_identity.iter().map(|name| name.to_ascii_lowercase()).collect(),
         look_first: seconds(options.look_first),
+        young_for: seconds(options.young_for),
         look_most: seconds(options.look_most),
         look_live: seconds(options.look_live),
         look_contested: seconds(options.look_contested),

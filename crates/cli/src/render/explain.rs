@@ -120,11 +120,15 @@ pub(crate) fn print(detail: &DomainDetail) {
         println!("\n{}", wrapped(&registration.told()));
     }
     print_waits(&detail.waits, now);
-    if let Some(next) = detail.next_look {
-        match (next - now).num_seconds() {
-            ..=1 => println!("\nLooking again now."),
-            _ => println!("\nNext look in {}.", span(now, next)),
-        }
+    println!("\n{}", wrapped(&next_look(detail, now)));
+}
+
+/// When the domain is looked at again.
+fn next_look(detail: &DomainDetail, now: DateTime<Utc>) -> String {
+    match (detail.next_look, &detail.view.no_look) {
+        (Some(next), _) if (next - now).num_seconds() > 1 => format!("Next look in {}.", span(now, next)),
+        (None, Some(why)) => why.clone(),
+        _ => "Looking again now.".into(),
     }
 }
 

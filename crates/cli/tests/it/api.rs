@@ -203,10 +203,11 @@ fn operations_have_their_pages_and_the_document_describes_the_calls() {
     stage();
     stage::run(async {
         let service = &stage().service;
-        for (path, want) in [("healthz", "ok"), ("readyz", "ready"), ("metrics", "nomenta_domains")] {
+        for (path, want) in [("healthz", "ok"), ("readyz", "ready"), ("metrics", "No key was given")] {
             let page = reqwest::get(format!("{}/{path}", service.setup.url())).await.expect("a page");
             assert!(page.text().await.expect("text").contains(want), "{path}");
         }
+        assert!(service.metrics().await.contains("nomenta_domains"));
         let (_, document) = service.get("openapi.json").await;
         assert_eq!(document["openapi"], "3.1.0");
         for path in ["/api/v1/domains", "/api/v1/domains/{host}/sheet", "/api/v1/edge/feed", "/api/v1/events"]

@@ -3,6 +3,7 @@
 use std::process::Stdio;
 use std::time::Duration;
 
+use fantoccini::elements::Element;
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::json;
@@ -77,7 +78,7 @@ impl Browser {
     }
 
     /// Waits until the selector finds something that is shown.
-    pub(crate) async fn see(&self, css: &str) -> fantoccini::elements::Element {
+    pub(crate) async fn see(&self, css: &str) -> Element {
         match self.page.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await {
             Ok(found) => found,
             Err(error) => panic!("{css} is not on the page: {error}; it says:\n{}", self.text().await),
@@ -102,18 +103,28 @@ impl Browser {
         self.clicked(words, Locator::XPath(&path)).await;
     }
 
-    /// A live page may move what is about to be clicked, or draw it anew.
+    /// A live page may move what is about to be clicked, or draw it anew: it is clicked until hit.
     async fn clicked(&self, what: &str, locator: Locator<'_>) {
         let clicked = || async {
             match self.page.find(locator).await {
-                Ok(element) => element.click().await.is_ok(),
+                Ok(element) => self.hits(element).await,
                 Err(_) => false,
             }
         };
         let what = format!("a click on {what}");
-        if let Err(error) = nomenta_world::wait_for(&what, PATIENCE, clicked).await {
-            panic!("{error}; the page says:\n{}", self.text().await);
+        self.awaited(&what, clicked).await;
+    }
+
+    /// Whether a click reached the element. The page that it led to knows nothing of it.
+    async fn hits(&self, element: Element) -> bool {
+        let watch = "window.isHit = false;
+            arguments[0].addEventListener('click', () => (window.isHit = true), { once: true, capture: true });";
+        let watched = serde_json::to_value(&element).expect("an element");
+        if self.page.execute(watch, vec![watched]).await.is_err() || element.click().await.is_err() {
+            return false;
         }
+        let missed = self.page.execute("return window.isHit === false;", Vec::new()).await;
+        !missed.is_ok_and(|missed| missed == true)
     }
 
     pub(crate) async fn type_into(&self, css: &str, text: &str) {
@@ -127,10 +138,34 @@ impl Browser {
     /// Waits until the page's text has these words.
     pub(crate) async fn read(&self, words: &str) {
         let what = format!("the page saying {words:?}");
-        let waited = nomenta_world::wait_for(&what, PATIENCE, || async { self.text().await.contains(words) });
-        if let Err(error) = waited.await {
-            panic!("{error}; it says:\n{}", self.text().await);
+        self.awaited(&what, || async { self.text().await.contains(words) }).await;
+    }
+
+    /// Waits until something holds of the page; fails with what the page says.
+    async fn awaited<F: Future<Output = bool>>(&self, what: &str, holds: impl Fn() -> F) {
+        if let Err(error) = nomenta_world::wait_for(what, PATIENCE, holds).await {
+            panic!("{error}; the page says:\n{}", self.text().await);
         }
+    }
+
+    /// Notes from now on whether the page shows these words, even for a moment.
+    pub(crate) async fn listen_for(&self, words: &str) {
+        let listen = "const [words] = arguments;
+            const said = () => document.body.innerText.includes(words);
+            window.isHeard = false;
+            new MutationObserver(() => (window.isHeard ||= said())).observe(document.body, {
+                subtree: true, childList: true, characterData: true,
+            });";
+        self.page.execute(listen, vec![words.into()]).await.expect("listens");
+    }
+
+    /// Waits until the page has shown the words of [`listen_for`](Self::listen_for).
+    pub(crate) async fn heard(&self) {
+        let is_heard = || async {
+            let asked = self.page.execute("return window.isHeard === true;", Vec::new()).await;
+            asked.is_ok_and(|is_heard| is_heard == true)
+        };
+        self.awaited("the page saying what is listened for", is_heard).await;
     }
 
     pub(crate) async fn text(&self) -> String {

@@ -170,6 +170,20 @@ fn nobody_takes_shadows_inherits_or_learns_of_what_another_account_has() {
             assert!(survey.contains('…') && !survey.contains(&unknown), "{host}: {survey}");
         }
 
+        // Whoever runs the platform gets each record of the list whole, and they get theirs without.
+        let board = format!("board.{stray}");
+        let data = RecordData::Txt(unknown.as_str().into());
+        let add = Change::Add { owner: board.clone(), ttl: 5, data };
+        stage().world.zones.update(&stray, &[add]).await.expect("updated");
+        rival.enrol(&own, &board).await;
+        let is_listed = |detail: &Value| detail["todo"].to_string().contains("\"delete\"");
+        until(&own, &board, rival.name, "told what to delete", is_listed).await;
+        let revealed = format!("domains/{board}?reveal=true");
+        let theirs = rival.call(&own, "GET", &revealed, &Value::Null).await.2.to_string();
+        assert!(theirs.contains('…') && !theirs.contains(&unknown), "{theirs}");
+        let (_, whole) = own.get(&format!("{revealed}&account={}", rival.name)).await;
+        assert!(whole["todo"].to_string().contains(&unknown), "{whole}");
+
         // Everything else is not there for them, in the words for what is nowhere.
         let nowhere = format!("lines.{}", fresh_zone("nowhere"));
         for path in ["", "/sheet", "/survey", "/events", "/certificate", "/baseline"] {
@@ -313,6 +327,42 @@ fn a_holder_whose_token_is_gone_has_its_grace_and_then_loses_the_name() {
         let won = |detail: &Value| !detail["held_since"].is_null();
         until(&own, &host, rival.name, "holding the name", won).await;
         assert_eq!(routed(&own, &host).await, rival.name);
+        own.daemon.stop().await;
+    });
+}
+
+#[test]
+fn a_holder_that_rests_keeps_no_name_whose_token_is_gone() {
+    stage();
+    stage::run(async {
+        let options = ["--look-contested=1", "--contest-grace=3"];
+        let own = own(with(own_setup("resting", 135).await, &options), "resting", 135).await;
+        let rival = Rival::join(&own, "selkhaven").await;
+        let zones = &stage().world.zones;
+        let zone = fresh_zone("resting");
+        let hosts = ["paused", "suspended"].map(|name| format!("{name}.{zone}"));
+        let mut sheets = Vec::new();
+        for host in &hosts {
+            let ours = own.enrol(&stage().world, host).await;
+            customer::publish(zones, &ours, None).await.expect("published");
+            own.live(host).await;
+            sheets.push(ours);
+        }
+        let [paused, _] = &hosts;
+        assert!(own.cli(&["pause", paused]).await.status.success());
+        let (status, told) = own.post("accounts/onswick/suspension", &json!({})).await;
+        assert_eq!(status, 204, "{told}");
+
+        for (host, ours) in hosts.iter().zip(&sheets) {
+            let theirs = rival.enrol(&own, host).await;
+            customer::publish_only_also(zones, &theirs, Purpose::Ownership).await.expect("published");
+            let contested = |detail: &Value| detail["contest"]["phase"] == "ruling";
+            let told = until(&own, host, "onswick", "contested", contested).await;
+            assert_eq!(told["stage"] == "paused", host == paused, "{told}");
+            customer::withdraw(zones, ours, Purpose::Ownership).await.expect("withdrawn");
+            let won = |detail: &Value| !detail["held_since"].is_null();
+            until(&own, host, rival.name, "holding the name", won).await;
+        }
         own.daemon.stop().await;
     });
 }

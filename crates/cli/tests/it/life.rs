@@ -198,12 +198,14 @@ fn a_certificate_that_is_brought_is_checked_served_and_not_renewed() {
         let good = authority.issue(std::slice::from_ref(&host), 20).expect("issued");
         let other = authority.issue(&["shop.example".into()], 20).expect("issued");
         let (chain, key) = (write("brought.pem", &good.chain), write("brought.key", &good.key));
+        let bundle = write("bundle.pem", &format!("{}{}", good.chain, good.key));
         let other_chain = write("other.pem", &other.chain);
         let other_key = write("other.key", &other.key);
         for (chain, key, says) in [
             (&other_chain, &other_key, "The certificate is for shop.example, and not for"),
             (&chain, &other_key, "The key does not belong to the first certificate"),
-            (&key, &key, "The chain holds no certificate"),
+            (&key, &key, "The chain holds a section PRIVATE KEY"),
+            (&bundle, &key, "Paste the certificates alone"),
         ] {
             let refused = own
                 .service

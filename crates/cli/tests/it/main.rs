@@ -42,6 +42,8 @@ mod processes;
 mod publish;
 mod registrations;
 mod rehearsal;
+mod scope;
+mod secrets;
 mod sheets;
 mod shots;
 mod stage;

@@ -350,6 +350,93 @@ fn a_customer_asks_on_their_page_to_be_told_and_hears_that_it_is_live() {
     });
 }
 
+/// What a mail says in plain text.
+pub(crate) fn body(mail: &Mail) -> String {
+    read(mail).body_text(0).expect("text").into_owned()
+}
+
+/// Where a mail leads whoever reads it.
+pub(crate) fn told_page(mail: &Mail) -> String {
+    let body = body(mail);
+    body.split_whitespace().find(|word| word.contains("/told/")).expect("a link").to_owned()
+}
+
+#[test]
+fn what_was_asked_for_by_a_link_ends_with_it() {
+    stage();
+    stage::run(async {
+        let stage = stage();
+        let host = format!("rides.{}", fresh_zone("linkends"));
+        let sheet = stage.service.enrol(&stage.world, &host).await;
+        let made = stage.service.cli_json(&["handoff", "make", &host, "--language", "en"]).await;
+        let address = format!("miller-{}@mail.test", &uuid::Uuid::new_v4().simple().to_string()[..8]);
+
+        let client = reqwest::Client::new();
+        let asking = format!("{}/tell", text(&made["link"]));
+        let asked = client.post(&asking).form(&[("address", &address)]).send().await.expect("an answer");
+        assert_eq!(asked.status(), 200);
+        let mails = stage.world.mailbox.wait(&address, 1, SOON).await.expect("a question");
+        let page = told_page(&mails[0]);
+        let yes = client.post(&page).body("press=yes").send().await.expect("an answer");
+        assert_eq!(yes.status(), 200);
+
+        let revoked = stage.service.cli(&["handoff", "revoke", &text(&made["id"])]).await;
+        assert!(revoked.status.success());
+        let listed = stage.service.cli(&["notice", "recipients"]).await;
+        assert!(!String::from_utf8_lossy(&listed.stdout).contains(&address), "it has ended");
+        customer::publish(&stage.world.zones, &sheet, None).await.expect("published");
+        stage.service.live(&host).await;
+        // Whoever is told of everything has heard of it by then.
+        let all = format!("all-{address}");
+        stage.service.post("recipients", &json!({ "address": all })).await;
+        stage.service.cli(&["release", &host]).await;
+        stage.world.mailbox.wait(&all, 1, SOON).await.expect("a mail");
+        assert_eq!(stage.world.mailbox.wait(&address, 1, SOON).await.expect("the question").len(), 1);
+    });
+}
+
+#[test]
+fn a_key_of_some_accounts_has_few_strangers_written_to_and_none_who_does_not_want_it() {
+    stage();
+    stage::run(async {
+        let (service, daemon) = plain(134, "mailing").await;
+        let host = format!("rides.{}", fresh_zone("mailing"));
+        service.post("domains", &json!({ "host": host, "site": "onswick" })).await;
+        let account = service.get(&format!("domains/{host}")).await.1["account"].clone();
+        let key = json!({ "name": "theirs", "role": "operator", "accounts": [account] });
+        let (status, made) = service.post("keys", &key).await;
+        assert_eq!(status, 201, "{made}");
+        let theirs = text(&made["secret"]);
+        let call = async |path: &str, body: Value| {
+            let answer = service.request("POST", path, &theirs).json(&body).send().await.expect("an answer");
+            (answer.status().as_u16(), answer.headers().contains_key("retry-after"), answer.text().await)
+        };
+
+        let address = format!("cooper-{}@mail.test", &uuid::Uuid::new_v4().simple().to_string()[..8]);
+        let (status, _, told) = call("recipients", json!({ "address": address, "account": account })).await;
+        let told: Value = serde_json::from_str(&told.expect("an answer")).expect("JSON");
+        assert_eq!((status, &told["is_unconfirmed"]), (201, &json!(true)), "{told}");
+        let mails = stage().world.mailbox.wait(&address, 1, SOON).await.expect("a question");
+        assert!(!told_page(&mails[0]).is_empty());
+
+        let handoffs = format!("domains/{host}/handoffs");
+        let mut refused = None;
+        for n in 0..60 {
+            let (status, again, told) = call(&handoffs, json!({ "mail_to": format!("{n}-{address}") })).await;
+            if status != 201 {
+                refused = Some((n, status, again, told.expect("an answer")));
+                break;
+            }
+        }
+        let (n, status, again, told) = refused.expect("refused at some time");
+        assert_eq!((n, status, again), (49, 429, true), "{told}");
+        assert!(told.contains("within a day"), "{told}");
+        let (status, told) = service.post(&handoffs, &json!({ "mail_to": format!("x-{address}") })).await;
+        assert_eq!(status, 201, "whoever runs the platform goes on: {told}");
+        daemon.stop().await;
+    });
+}
+
 #[test]
 fn mails_are_previewed_and_templates_are_tried_at_the_start() {
     stage();

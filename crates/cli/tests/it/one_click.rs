@@ -110,8 +110,16 @@ fn an_apex_is_set_up_too_and_its_mail_stays() {
         let offered = offer(text(&made["secret"])).await;
         assert_eq!((&offered["offered"], &offered["operator"]), (&json!(true), &json!("Harrow DNS")));
 
+        // What leads back is the browser's: whoever else has the operator's link gets no further.
         let browser = browser(BASE_PORT + 39).await;
-        browser.page.goto(text(&offered["link"]["url"])).await.expect("the operator");
+        let back = format!("{}/handoff/returned?state=", stage.service.setup.url());
+        let url = text(&offered["link"]["url"]);
+        let state = url.split("state=").nth(1).and_then(|rest| rest.split('&').next()).expect("a state");
+        browser.page.goto(&format!("{back}{state}")).await.expect("the page");
+        browser.read("What came back belongs to no link.").await;
+
+        browser.page.goto(text(&made["link"])).await.expect("the page");
+        browser.click(".one-click a").await;
         browser.press("Agree").await;
         browser.see("[data-standing='live']").await;
         browser.read(&format!("10 mx.{zone}")).await;

@@ -250,6 +250,60 @@ fn a_customer_with_a_key_has_it_written_from_their_link() {
     });
 }
 
+/// What the page of a link says to a press of one of its buttons.
+async fn pressed(link: &Value, form: &[(&str, &str)]) -> (u16, String) {
+    let page = format!("{}/key?language=en", link["link"].as_str().expect("a link"));
+    let answer = reqwest::Client::new().post(page).form(form).send().await.expect("an answer");
+    (answer.status().as_u16(), answer.text().await.expect("a page"))
+}
+
+#[test]
+fn a_link_uses_no_key_but_the_one_that_it_gave() {
+    stage();
+    stage::run(async {
+        let stage = stage();
+        let zone = fresh_zone("otherskey");
+        let host = format!("rides.{zone}");
+        let file = prepared(&host, &zone).await;
+        let statement = std::fs::read_to_string(&file).expect("read");
+        let file = file.to_str().expect("a path");
+        let before = held(&zone).await;
+        let one = stage.service.cli_json(&["handoff", "make", &host]).await;
+        let other = stage.service.cli_json(&["handoff", "make", &host]).await;
+
+        // What the account gave is the account's: not written with, not replaced, not forgotten.
+        let (code, text) = told(&["publish", "key", &host, file]).await;
+        assert_eq!(code, Some(0), "{text}");
+        let elsewhere = [("press", "show"), ("key", statement.as_str()), ("server", "127.0.0.9")];
+        let presses =
+            [&[("press", "show")][..], &[("press", "write"), ("plan", "x")], &[("press", "forget")]];
+        for press in [&elsewhere[..]].into_iter().chain(presses) {
+            let (status, page) = pressed(&one, press).await;
+            assert_eq!(status, 409, "{press:?}: {page}");
+            assert!(page.contains("Somebody else has given a key"), "{press:?}: {page}");
+            assert!(!page.contains("-key"), "its name is nobody else's: {page}");
+        }
+        assert_eq!(held(&zone).await, before);
+        let sent = stage.service.cli_json(&["publish", "send", &host, "--yes"]).await;
+        let (status, page) = pressed(&one, &[("press", "undo"), ("publication", &id(&sent))]).await;
+        assert_eq!(status, 404, "{page}");
+        stage.service.cli_json(&["publish", "undo", &id(&sent)]).await;
+        stage.service.found(&host, &["cname-foreign"]).await;
+        let (code, text) = told(&["publish", "forget-key", &host]).await;
+        assert_eq!(code, Some(0), "{text}");
+
+        // What one link gave is not another's either; the account has it used, and forgotten.
+        let (status, page) = pressed(&one, &[("press", "show"), ("key", &statement)]).await;
+        assert_eq!(status, 200, "{page}");
+        let (status, page) = pressed(&other, &[("press", "forget")]).await;
+        assert!(status == 409 && page.contains("Somebody else has given a key"), "{page}");
+        let (status, page) = pressed(&one, &[("press", "show")]).await;
+        assert!(status == 200 && page.contains("This would be written"), "{page}");
+        let (code, text) = told(&["publish", "forget-key", &host]).await;
+        assert_eq!(code, Some(0), "{text}");
+    });
+}
+
 #[test]
 fn an_engineer_writes_it_and_takes_it_back_in_the_console() {
     stage();

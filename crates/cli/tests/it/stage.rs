@@ -106,8 +106,10 @@ pub(crate) fn setup(port: u16, database: String) -> ServiceSetup {
         challenges: None,
         directory: None,
         egress: None,
+        log: None,
         options: [
             "--look-first=1",
+            "--young-for=2",
             "--second-look=1",
             "--look-most=4",
             "--look-live=8",
@@ -201,6 +203,12 @@ impl Service {
 
     pub(crate) async fn get(&self, path: &str) -> (u16, Value) {
         answer(self.request("GET", path, ADMIN)).await
+    }
+
+    /// The page of metrics.
+    pub(crate) async fn metrics(&self) -> String {
+        let asked = reqwest::Client::new().get(format!("{}/metrics", self.setup.url())).bearer_auth(ADMIN);
+        asked.send().await.expect("an answer").text().await.expect("text")
     }
 
     /// Runs the command line as the admin.

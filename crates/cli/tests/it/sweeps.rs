@@ -1,18 +1,20 @@
 //! Quick looks: many domains at once, and a full look where anything differs.
 
 use std::path::Path;
+use std::time::Duration;
 
+use chrono::{DateTime, Utc};
 use nomenta_core::reading::record::RecordData;
 use nomenta_core::sheet::line::Purpose;
 use nomenta_world::zones::Change;
 use nomenta_world::{customer, wait_for};
 
-use crate::stage::{self, BASE_PORT, PROGRAM, Service, TIME_LIMIT, fresh_zone, setup, stage};
+use crate::own::{own_setup, with};
+use crate::stage::{self, ADMIN, BASE_PORT, PROGRAM, Service, TIME_LIMIT, fresh_zone, setup, stage};
 
 /// A counter on the service's page of metrics.
 async fn counter(service: &Service, name: &str) -> f64 {
-    let page = reqwest::get(format!("{}/metrics", service.setup.url())).await.expect("a page");
-    let page = page.text().await.expect("text");
+    let page = service.metrics().await;
     page.lines().find(|l| l.starts_with(name)).and_then(|l| l.rsplit(' ').next()?.parse().ok()).unwrap_or(0.0)
 }
 
@@ -33,6 +35,61 @@ fn while_nothing_changes_looks_are_quick_and_a_change_is_seen_all_the_same() {
         service.found(&zone, &["address-surplus"]).await;
         customer::publish(zones, &sheet, None).await.expect("mended");
         service.live(&zone).await;
+    });
+}
+
+#[test]
+fn whoever_waits_for_a_domain_waits_seconds_and_everybody_is_told_when_it_is_looked_at() {
+    stage();
+    stage::run(async {
+        let world = &stage().world;
+        // A domain is old after a second here, and left alone for an hour.
+        let options = ["--young-for=1", "--look-first=2", "--look-most=3600", "--second-look=3600"];
+        let setup = with(own_setup("awaited", 238).await, &options);
+        let log = world.layout.state.join("awaited.log");
+        let process = setup.start(&world.layout, Path::new(PROGRAM), &log).await.expect("started");
+        let service = Service { setup };
+        service.add_platform(&nomenta_world::layout::EDGE, "{site}.edge.quaymark.example").await;
+        let host = format!("timetable.{}", fresh_zone("awaited"));
+        let sheet = service.enrol(world, &host).await;
+        let path = format!("domains/{host}");
+        let left = async || {
+            let detail = service.get(&path).await.1;
+            let next = detail["next_look"].as_str().and_then(|at| at.parse::<DateTime<Utc>>().ok());
+            next.map(|next| (next - Utc::now()).num_seconds())
+        };
+        let is_left_alone = || async { left().await.is_some_and(|seconds| seconds > 20) };
+        wait_for("it being left alone", TIME_LIMIT, is_left_alone).await.expect("old");
+        let explained =
+            async || String::from_utf8_lossy(&service.cli(&["explain", &host]).await.stdout).into_owned();
+        let told = explained().await;
+        assert!(told.contains("Next look in "), "{told}");
+
+        // What is mended is found as soon as somebody waits, and not before.
+        customer::publish(&world.zones, &sheet, None).await.expect("published");
+        let asked = service.request("POST", &format!("{path}/waiting"), ADMIN).send().await;
+        assert_eq!(asked.expect("an answer").status().as_u16(), 204);
+        assert_eq!(left().await.filter(|seconds| *seconds > 2), None);
+        let is_routed = || async { service.get(&path).await.1["gates"][1]["state"] == "passed" };
+        wait_for("it being routed", Duration::from_secs(60), is_routed).await.expect("found");
+
+        // So does whoever has the customer's page open.
+        let made = service.cli_json(&["handoff", "make", &host, "--account", "onswick"]).await;
+        let secret = made["secret"].as_str().expect("a secret").to_owned();
+        let view = service.request("GET", "handoff?wait=1", &secret).send().await.expect("an answer");
+        let view = view.text().await.expect("text");
+        assert!(left().await.is_some_and(|seconds| seconds <= 2), "{view}");
+        assert!(
+            view.contains("We look again by ourselves") || view.contains("We are looking right now"),
+            "{view}"
+        );
+
+        service.cli_json(&["pause", &host]).await;
+        let told = explained().await;
+        assert!(told.contains("No next look: the domain is paused."), "{told}");
+        let refused = service.request("POST", &format!("{path}/waiting"), "nonsense").send().await;
+        assert_eq!(refused.expect("an answer").status().as_u16(), 401);
+        process.stop().await;
     });
 }
 

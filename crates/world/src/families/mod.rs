@@ -13,6 +13,7 @@ use std::net::{Ipv4Addr, SocketAddr, UdpSocket};
 use std::path::PathBuf;
 
 use anyhow::ensure;
+use futures::future::join_all;
 
 use self::keys::Keys;
 use crate::Layout;
@@ -184,7 +185,7 @@ impl Zone {
 
 /// The servers; they end with this.
 pub struct Families {
-    _daemons: Vec<Daemon>,
+    daemons: Vec<Daemon>,
     _lock: File,
 }
 
@@ -217,7 +218,12 @@ impl Families {
         ];
         daemons.extend(files.families(customers).await?);
         daemons.extend(files.resolvers().await?);
-        Ok(Self { _daemons: daemons, _lock: lock })
+        Ok(Self { daemons, _lock: lock })
+    }
+
+    /// Ends every server, so that others may take their places.
+    pub async fn stop(self) {
+        join_all(self.daemons.into_iter().map(Daemon::stop)).await;
     }
 
     /// The port of every server.

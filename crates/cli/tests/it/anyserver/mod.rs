@@ -99,7 +99,6 @@ fn domain(host: &str, zone: &str) -> Domain {
         gates: Gates::new(now),
         zone: zone.into(),
         fingerprint: None,
-        quiet_looks: 0,
         enrolled_at: now,
         pair: None,
         ties: Ties::default(),

@@ -6,7 +6,7 @@ use rand::rngs::StdRng;
 use rand::seq::{IndexedRandom, SliceRandom};
 use rand::{Rng, SeedableRng};
 
-use super::states::State;
+use super::states::{Mended, State};
 
 /// Records that are nobody's business, wherever the host is.
 const BESIDE: [&str; 12] = [
@@ -80,6 +80,7 @@ fn zone(rng: &mut StdRng, seed: u64, index: usize) -> State {
         above: None,
         want: &[],
         passes: true,
+        mended: Mended::ByList,
     }
 }
 

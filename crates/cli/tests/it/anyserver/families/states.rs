@@ -17,6 +17,17 @@ pub(super) struct State {
     pub want: &'static [Code],
     /// Whether all gates pass, where a certificate is held and served.
     pub passes: bool,
+    /// What mends it.
+    pub mended: Mended,
+}
+
+/// What mends a state.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Mended {
+    /// The list of changes, where there is any.
+    ByList,
+    /// Whoever runs the server: no record makes it answer.
+    ByOperator,
 }
 
 impl State {
@@ -35,11 +46,12 @@ const TINY_SIX: &str =
     ":ZONE:28:\\000\\000\\000\\000\\000\\000\\000\\000\\000\\000\\000\\000\\000\\000\\000\\001:5";
 
 fn good(name: &str, host: &str, zone: Zone) -> State {
-    State { name: name.into(), host: host.into(), zone, above: None, want: &[], passes: true }
+    let mended = Mended::ByList;
+    State { name: name.into(), host: host.into(), zone, above: None, want: &[], passes: true, mended }
 }
 
 fn bad(name: &str, host: &str, zone: Zone, want: &'static [Code]) -> State {
-    State { name: name.into(), host: host.into(), zone, above: None, want, passes: false }
+    State { want, passes: false, ..good(name, host, zone) }
 }
 
 /// Each on a zone of its own.
@@ -50,6 +62,7 @@ pub(super) fn all() -> Vec<State> {
     states.extend(failing());
     states.extend(limiting());
     states.extend(moved());
+    states.extend(mistaken());
     states
 }
 
@@ -269,13 +282,13 @@ fn failing() -> Vec<State> {
             ),
             unanswered,
         ),
-        bad(
+        of_operator(bad(
             "silence about the host",
             "www",
             picky("fa4.example", WWW, "RULE addAction(QNameRule(\"www.ZONE\"), DropAction())"),
             unanswered,
-        ),
-        bad(
+        )),
+        of_operator(bad(
             "SERVFAIL about the host",
             "www",
             picky(
@@ -284,7 +297,7 @@ fn failing() -> Vec<State> {
                 "RULE addAction(QNameRule(\"www.ZONE\"), RCodeAction(DNSRCode.SERVFAIL))",
             ),
             unanswered,
-        ),
+        )),
         bad(
             "an alias at the apex, tinydns",
             "@",
@@ -306,6 +319,90 @@ fn failing() -> Vec<State> {
     ]
 }
 
+fn of_operator(state: State) -> State {
+    State { mended: Mended::ByOperator, ..state }
+}
+
+/// What customers get wrong anywhere, at servers that differ.
+fn mistaken() -> Vec<State> {
+    let zone = |apex: &str, family, lines: &[&str]| Zone::new(apex, family, lines);
+    let short = "_quaymark-challenge.www TXT \"token=u6t2pj5hu6t2\"";
+    let proof = "_quaymark-challenge.www TXT TOKEN";
+    let old = "www CNAME sites.formerhost.example.";
+    vec![
+        bad(
+            "a former host's address, signed",
+            "@",
+            zone("mi1.example", Family::Nsd, &[TOKEN, "@ A 192.0.2.7"]).signed(Signing::Nsec3),
+            &[Code::AddressForeign],
+        ),
+        bad(
+            "a former host's address, tinydns",
+            "@",
+            zone("mi2.example", Family::Tinydns, &["'_quaymark-challenge.ZONE:TOKEN:5", "+ZONE:192.0.2.7:5"]),
+            &[Code::AddressForeign],
+        ),
+        bad(
+            "a former host's alias, gdnsd",
+            "www",
+            zone("mi3.example", Family::Gdnsd, &[proof, old]),
+            &[Code::CnameForeign],
+        ),
+        bad(
+            "a former host's alias, signed while it is asked",
+            "www",
+            zone("mi4.example", Family::KnotOnline, &[proof, old]).signed(Signing::ByServer),
+            &[Code::CnameForeign],
+        ),
+        bad(
+            "the token cut short, signed by PowerDNS",
+            "www",
+            zone("mi5.example", Family::PowerDns, &[short, "www CNAME CANONICAL"]).signed(Signing::ByServer),
+            &[Code::TokenAltered],
+        ),
+        bad(
+            "the token cut short, tinydns",
+            "www",
+            zone(
+                "mi6.example",
+                Family::Tinydns,
+                &[
+                    "'_quaymark-challenge.www.ZONE:token=u6t2pj5hu6t2:5",
+                    "Cwww.ZONE:onswick.edge.quaymark.example:5",
+                ],
+            ),
+            &[Code::TokenAltered],
+        ),
+        bad(
+            "a name typed in full, signed by Knot",
+            "www",
+            zone(
+                "mi7.example",
+                Family::Knot,
+                &["_quaymark-challenge.www.ZONE TXT TOKEN", "www CNAME CANONICAL"],
+            )
+            .signed(Signing::ByServer),
+            &[Code::HostDoubled],
+        ),
+        bad(
+            "a name typed in full, gdnsd",
+            "www",
+            zone(
+                "mi8.example",
+                Family::Gdnsd,
+                &["_quaymark-challenge.www.ZONE TXT TOKEN", "www CNAME CANONICAL"],
+            ),
+            &[Code::HostDoubled],
+        ),
+        bad(
+            "the target as text, NSD",
+            "www",
+            zone("mi9.example", Family::Nsd, &[proof, "www TXT onswick.edge.quaymark.example"]),
+            &[Code::WrongType],
+        ),
+    ]
+}
+
 fn limiting() -> Vec<State> {
     let tiny = ["'_quaymark-challenge.ZONE:TOKEN:5", "+ZONE:127.77.0.10:5", "+ZONE:127.77.0.11:5", TINY_SIX];
     vec![
@@ -319,9 +416,15 @@ fn limiting() -> Vec<State> {
 }
 
 fn moved() -> Vec<State> {
-    let zone = Zone { moved_from: Some(Family::NsdBeside), ..Zone::new("mo1.example", Family::Nsd, APEX) };
-    vec![State {
-        want: &[Code::DelegationMismatch],
-        ..good("a name server at another address than is listed", "@", zone)
-    }]
+    let at =
+        |apex: &str, family| Zone { moved_from: Some(Family::NsdBeside), ..Zone::new(apex, family, APEX) };
+    let told = |name, zone| State { want: &[Code::DelegationMismatch], ..good(name, "@", zone) };
+    vec![
+        told("a name server at another address than is listed", at("mo1.example", Family::Nsd)),
+        told("a name server at another address than is listed, Knot", at("mo2.example", Family::Knot)),
+        told(
+            "a name server at another address than is listed, PowerDNS",
+            at("mo3.example", Family::PowerDns),
+        ),
+    ]
 }
