@@ -10,7 +10,7 @@ use anyhow::{bail, ensure};
 use crate::say;
 
 /// Something a package brings, and the package.
-const WANTED: [(&str, &str); 8] = [
+const WANTED: [(&str, &str); 9] = [
     ("initdb", "postgresql"),
     ("knotd", "knot"),
     ("unbound", "unbound"),
@@ -19,6 +19,8 @@ const WANTED: [(&str, &str); 8] = [
     ("chromedriver", "chromium-driver"),
     ("/usr/share/fonts/truetype/dejavu/DejaVuSans.ttf", "fonts-dejavu-core"),
     ("setpriv", "util-linux"),
+    // The allocator is built by it.
+    ("make", "make"),
 ];
 
 /// What the tests need beside that: worlds of other servers.
@@ -37,10 +39,11 @@ const FOR_TESTS: [(&str, &str); 10] = [
 
 /// What the tests of the core alone need: vectors, and programs that read zone
 /// files as the standards say.
-const FOR_CORE: [(&str, &str); 3] = [
+const FOR_CORE: [(&str, &str); 4] = [
     ("/usr/share/doc/publicsuffix/examples/test_psl.txt", "publicsuffix"),
     ("named-compilezone", "bind9-utils"),
     ("ldns-read-zone", "ldnsutils"),
+    ("make", "make"),
 ];
 
 /// Installs what is missing for the tests.

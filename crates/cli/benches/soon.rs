@@ -32,7 +32,7 @@ use self::platform::Platform;
 
 /// As in the program itself.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: tikv_jemallocator::Jemalloc = tikv_jemallocator::Jemalloc;
 
 const BASE_PORT: u16 = 23_630;
 /// Where the domains stand that wait: half of them at each operator.

@@ -31,7 +31,7 @@ use serde_json::json;
 
 /// As in the program itself.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: tikv_jemallocator::Jemalloc = tikv_jemallocator::Jemalloc;
 
 const ZONE: &str = "fleet.example";
 const CANONICAL: &str = "onswick.edge.quaymark.example";

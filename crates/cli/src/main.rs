@@ -16,7 +16,7 @@ use client::Client;
 /// Messages and records are made by the thousand on one thread and freed on
 /// another, which the system's allocator is slow at.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: tikv_jemallocator::Jemalloc = tikv_jemallocator::Jemalloc;
 
 /// How a command ended, beside failing.
 pub(crate) enum Done {

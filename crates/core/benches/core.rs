@@ -30,7 +30,7 @@ use common::{ZONE, domain, platform, start};
 
 /// As in the program itself.
 #[global_allocator]
-static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+static ALLOCATOR: tikv_jemallocator::Jemalloc = tikv_jemallocator::Jemalloc;
 
 const HOST: &str = "timetable.onswick.example";
 /// Turns of each; the median counts.

@@ -1,6 +1,8 @@
 //! What a handoff link shows, put together from the records, and waiting for it to change.
 
+use std::collections::HashMap;
 use std::hash::{DefaultHasher, Hash, Hasher};
+use std::sync::{Arc, Mutex, PoisonError, Weak};
 use std::time::Duration;
 
 use axum::http::HeaderValue;
@@ -8,9 +10,10 @@ use chrono::{TimeDelta, Utc};
 use nomenta_api::handoff::{Customer, HandoffView, Language, Scene};
 use nomenta_core::name::dns::DnsName;
 use nomenta_core::reading::survey::ZoneView;
-use nomenta_store::{DomainRecord, Shown, StoreError};
-use tokio::sync::{Semaphore, SemaphorePermit};
+use nomenta_store::{DomainRecord, HandoffRow, Pulse, Shown, StoreError};
+use tokio::sync::{Mutex as AsyncMutex, Semaphore, SemaphorePermit, watch};
 use tokio::time::{Instant, sleep_until, timeout_at};
+use uuid::Uuid;
 
 use crate::App;
 use crate::awaiting;
@@ -28,8 +31,11 @@ const PAUSE: Duration = Duration::from_secs(2);
 const PAGES: u32 = 200;
 /// Pages that wait for a change at most; whoever comes then is answered at once.
 const MOST_WAITING: usize = 2_000;
-/// Glances of those who wait, at once: however many pages there are, calls find a connection.
+/// Glances of those who wait, at once.
 const GLANCES: usize = 2;
+/// How long it is not noted again that somebody waits: a page of the link that comes then may wait
+/// for as long as any, and the note lasts longer (`awaiting`).
+const NOTED_FOR: Duration = Duration::from_secs(10);
 /// Longest wait for a change.
 const LONGEST_WAIT: u64 = 55;
 
@@ -41,31 +47,69 @@ pub(crate) struct State {
     pub tag: HeaderValue,
 }
 
-/// Turns of those who wait for what they see to change.
+/// What a link shows, as one glance at the records saw it.
+#[derive(Clone, Debug)]
+struct Seen {
+    shown: Shown,
+    pulses: Vec<Pulse>,
+}
+
+impl Seen {
+    async fn now(app: &App, link: &HandoffRow) -> Result<Self, StoreError> {
+        let shown = app.calls.shown_by(link, MOST).await?;
+        let pulses = app.calls.pulses(&shown.domains).await?;
+        Ok(Self { shown, pulses })
+    }
+
+    /// The state in one language.
+    fn state(self, language: Language) -> Result<State, Refusal> {
+        let mut hash = DefaultHasher::new();
+        (language, self.shown.more, &self.pulses).hash(&mut hash);
+        let tag = HeaderValue::try_from(format!("\"{:016x}\"", hash.finish()));
+        let tag = tag.map_err(|error| Refusal::internal(error.to_string()))?;
+        Ok(State { shown: self.shown, tag })
+    }
+}
+
+/// Turns of those who wait for what they see to change, and what they share.
 #[derive(Debug)]
 pub(crate) struct Waits {
     pages: Semaphore,
     glances: Semaphore,
+    /// By link, for as long as a page of it waits.
+    links: Mutex<HashMap<Uuid, Weak<Watched>>>,
 }
 
 impl Default for Waits {
     fn default() -> Self {
-        Self { pages: Semaphore::new(MOST_WAITING), glances: Semaphore::new(GLANCES) }
+        Self {
+            pages: Semaphore::new(MOST_WAITING),
+            glances: Semaphore::new(GLANCES),
+            links: Mutex::default(),
+        }
     }
 }
 
 impl Waits {
-    fn turn(&self) -> Option<SemaphorePermit<'_>> {
-        let turn = self.pages.try_acquire().ok();
-        if turn.is_none() {
+    /// A turn for a page that waits.
+    fn turn(&self, link: Uuid) -> Option<Turn<'_>> {
+        let Ok(page) = self.pages.try_acquire() else {
             metrics::counter!("nomenta_handoff_waits_refused_total").increment(1);
-        }
-        turn
+            return None;
+        };
+        Some(Turn { _page: page, watched: self.watched(link) })
     }
 
-    /// A turn for a glance at the records, for whoever waits.
-    async fn glance(&self, is_waiting: bool) -> Option<SemaphorePermit<'_>> {
-        if is_waiting { self.glances.acquire().await.ok() } else { None }
+    fn watched(&self, link: Uuid) -> Arc<Watched> {
+        let mut links = self.links.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(watched) = links.get(&link).and_then(Weak::upgrade) {
+            return watched;
+        }
+
+        links.retain(|_, watched| watched.strong_count() > 0);
+        let watched = Arc::default();
+        links.insert(link, Arc::downgrade(&watched));
+        watched
     }
 
     /// Time between two glances, by how many wait.
@@ -75,16 +119,63 @@ impl Waits {
     }
 }
 
-/// The present state, in one language.
-async fn state(app: &App, guest: &Guest, language: Language) -> Result<State, Refusal> {
-    let shown = app.calls.shown_by(&guest.link, MOST).await?;
-    let pulses = app.calls.pulses(&shown.domains).await?;
+/// A page that waits.
+struct Turn<'a> {
+    _page: SemaphorePermit<'a>,
+    watched: Arc<Watched>,
+}
 
-    let mut hash = DefaultHasher::new();
-    (language, shown.more, pulses).hash(&mut hash);
-    let tag = HeaderValue::try_from(format!("\"{:016x}\"", hash.finish()));
-    let tag = tag.map_err(|error| Refusal::internal(error.to_string()))?;
-    Ok(State { shown, tag })
+/// What the pages of one link share while they wait: one of them looks for all, however
+/// many somebody opens.
+#[derive(Debug, Default)]
+struct Watched {
+    glance: AsyncMutex<Option<Glance>>,
+    /// When it was noted last that somebody waits.
+    noted: AsyncMutex<Option<Instant>>,
+}
+
+#[derive(Debug)]
+struct Glance {
+    at: Instant,
+    /// Ticks once something has happened after it.
+    events: watch::Receiver<u64>,
+    seen: Seen,
+}
+
+impl Glance {
+    fn holds(&self) -> bool {
+        self.at.elapsed() < PAUSE && matches!(self.events.has_changed(), Ok(false))
+    }
+}
+
+impl Watched {
+    /// What the link shows, as whoever looked last saw it, and whether that was just
+    /// now; looked at again once something has happened, or after a while.
+    async fn glance(&self, app: &App, link: &HandoffRow) -> Result<(Seen, bool), StoreError> {
+        let mut last = self.glance.lock().await;
+        if let Some(glance) = last.as_ref().filter(|glance| glance.holds()) {
+            return Ok((glance.seen.clone(), false));
+        }
+
+        // However many pages there are, calls find a connection.
+        let _turn = app.waits.glances.acquire().await.ok();
+        let events = app.hub.events();
+        let seen = Seen::now(app, link).await?;
+        *last = Some(Glance { at: Instant::now(), events, seen: seen.clone() });
+        Ok((seen, true))
+    }
+
+    /// Notes that somebody waits for what the link shows.
+    async fn note(&self, app: &App, link: &HandoffRow) -> Result<(), StoreError> {
+        let mut noted = self.noted.lock().await;
+        if noted.is_some_and(|noted| noted.elapsed() < NOTED_FOR) {
+            return Ok(());
+        }
+        let (seen, _) = self.glance(app, link).await?;
+        awaiting::note(app, &seen.shown.domains).await?;
+        *noted = Some(Instant::now());
+        Ok(())
+    }
 }
 
 /// The state, once it is another than the `known` one; as it is, when `wait` seconds are over.
@@ -95,31 +186,29 @@ pub(crate) async fn changed(
     known: Option<&HeaderValue>,
     wait: Option<u64>,
 ) -> Result<State, Refusal> {
-    let turn = wait.and_then(|_| app.waits.turn());
-    let wait = if turn.is_some() { wait.unwrap_or(0).min(LONGEST_WAIT) } else { 0 };
-    let deadline = Instant::now() + Duration::from_secs(wait);
-    if turn.is_some() {
-        let _glance = app.waits.glance(true).await;
-        let shown = app.calls.shown_by(&guest.link, MOST).await?;
-        awaiting::note(app, &shown.domains).await?;
-    }
+    let turn = wait.and_then(|_| app.waits.turn(guest.link.id));
+    let Some(Turn { watched, .. }) = &turn else {
+        return Seen::now(app, &guest.link).await?.state(language);
+    };
+    let deadline = Instant::now() + Duration::from_secs(wait.unwrap_or(0).min(LONGEST_WAIT));
+    watched.note(app, &guest.link).await?;
 
     let mut events = app.hub.events();
     let mut doors = app.hub.access();
 
     loop {
         events.mark_unchanged();
-        let glance = app.waits.glance(turn.is_some()).await;
-        let state = state(app, guest, language).await?;
-        drop(glance);
+        let (seen, is_new) = watched.glance(app, &guest.link).await?;
+        let state = seen.state(language)?;
         if known != Some(&state.tag) || Instant::now() >= deadline || app.stop.is_cancelled() {
             return Ok(state);
         }
 
         let next = (Instant::now() + app.waits.pause()).min(deadline);
         let moved = async {
-            // Nothing may happen until the time is up.
-            let _ = timeout_at(deadline, events.changed()).await;
+            // Nothing may happen until the time is up; but what was seen a moment before
+            // this page came may have changed by then, and not every change is an event.
+            let _ = timeout_at(if is_new { deadline } else { next }, events.changed()).await;
             sleep_until(next).await;
         };
         tokio::select! {
@@ -128,7 +217,6 @@ pub(crate) async fn changed(
             () = moved => {}
         }
 
-        let _glance = app.waits.glance(turn.is_some()).await;
         if !app.calls.handoff_is_open(guest.link.id).await? {
             return Err(Refusal::unauthorized("This link was taken back, or has run out."));
         }
