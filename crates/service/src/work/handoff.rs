@@ -112,6 +112,12 @@ impl Waits {
         watched
     }
 
+    /// A turn for a glance at the records: however many pages there are, calls find a
+    /// connection.
+    async fn glance(&self) -> Option<SemaphorePermit<'_>> {
+        self.glances.acquire().await.ok()
+    }
+
     /// Time between two glances, by how many wait.
     fn pause(&self) -> Duration {
         let waiting = MOST_WAITING.saturating_sub(self.pages.available_permits());
@@ -157,8 +163,7 @@ impl Watched {
             return Ok((glance.seen.clone(), false));
         }
 
-        // However many pages there are, calls find a connection.
-        let _turn = app.waits.glances.acquire().await.ok();
+        let _turn = app.waits.glance().await;
         let events = app.hub.events();
         let seen = Seen::now(app, link).await?;
         *last = Some(Glance { at: Instant::now(), events, seen: seen.clone() });
@@ -217,6 +222,7 @@ pub(crate) async fn changed(
             () = moved => {}
         }
 
+        let _turn = app.waits.glance().await;
         if !app.calls.handoff_is_open(guest.link.id).await? {
             return Err(Refusal::unauthorized("This link was taken back, or has run out."));
         }
